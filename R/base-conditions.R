@@ -1,0 +1,55 @@
+# Conditions: one constructor, a small class tree.
+#
+# dreher_error
+#   dreher_error_input      an argument or a column is not what it should be
+#   dreher_error_model      a model cannot be read, predicted from or refitted
+#   dreher_error_study      the pieces do not fit together
+#   dreher_error_internal   a computation failed its own check
+#
+# A message has three parts: what was wrong and where, what was given, what to do.
+
+stop_dreher <- function(kind, problem, given = NULL, todo = NULL, call = NULL, data = list()) {
+  parts <- c(problem, if (!is.null(given)) c(x = given), if (!is.null(todo)) c(i = todo))
+  fields <- c(list(message = parts, class = c(paste0("dreher_error_", kind), "dreher_error"),
+                   call = call), data)
+  # Messages quote names the user chose; they are text, never templates.
+  do.call(rlang::abort, fields)
+}
+
+stop_input <- function(problem, given = NULL, todo = NULL, ...) {
+  stop_dreher("input", problem, given, todo, ...)
+}
+
+stop_model <- function(problem, given = NULL, todo = NULL, ...) {
+  stop_dreher("model", problem, given, todo, ...)
+}
+
+stop_study <- function(problem, given = NULL, todo = NULL, ...) {
+  stop_dreher("study", problem, given, todo, ...)
+}
+
+stop_internal <- function(problem, given = NULL, ...) {
+  stop_dreher("internal", problem, given, "Please report this with the model that shows it.", ...)
+}
+
+warn_dreher <- function(kind, problem, todo = NULL) {
+  rlang::warn(c(problem, if (!is.null(todo)) c(i = todo)),
+              class = c(paste0("dreher_warning_", kind), "dreher_warning"))
+}
+
+# "a", "b" and 3 others
+quote_some <- function(x, most = 5) {
+  x <- paste0("\"", x, "\"")
+  n <- length(x)
+  if (n > most) return(paste0(paste(x[seq_len(most)], collapse = ", "), " and ", n - most, " more"))
+  if (n < 2) return(paste(x, collapse = ""))
+  paste(paste(x[-n], collapse = ", "), "and", x[n])
+}
+
+describe_value <- function(x) {
+  if (is.null(x)) return("NULL")
+  shown <- if (is.atomic(x) && length(x) == 1) format(x) else NULL
+  if (is.character(x) && length(x) == 1) shown <- paste0("\"", x, "\"")
+  what <- paste0(class(x)[1], " of length ", length(x))
+  if (is.null(shown)) what else paste0(shown, " (", class(x)[1], ")")
+}

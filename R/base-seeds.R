@@ -1,0 +1,41 @@
+# Randomness: one seed, and for every piece of work a stream of its own.
+#
+# The state of the L'Ecuyer generator (six numbers) is a hash of the seed and the piece's key, so
+# that a result depends neither on the order of the pieces nor on the number of workers, and
+# adding a predictor, a method or a model leaves the others' draws as they were.
+
+stream_state <- function(seed, key) {
+  text <- paste(c(format(seed, scientific = FALSE), key), collapse = "\r")
+  hex <- paste0(rlang::hash(c(text, "a")), rlang::hash(c(text, "b")))
+  words <- vapply(seq_len(6), function(i) {
+    part <- substr(hex, 8 * i - 7, 8 * i)
+    strtoi(substr(part, 1, 4), 16) * 65536 + strtoi(substr(part, 5, 8), 16)
+  }, 0)
+  # The moduli of the two components; no component may be all zero.
+  words <- words %% rep(c(4294967087, 4294944443), each = 3)
+  words[c(1, 4)] <- pmax(words[c(1, 4)], 1)
+  as.integer(ifelse(words >= 2147483648, words - 4294967296, words))
+}
+
+# Evaluates `code` with the stream of (seed, key); the user's random state is left as found.
+with_stream <- function(seed, key, code) {
+  had <- exists(".Random.seed", envir = globalenv(), inherits = FALSE)
+  old_state <- if (had) get(".Random.seed", envir = globalenv()) else NULL
+  old_kind <- RNGkind()
+  on.exit({
+    RNGkind(old_kind[1], old_kind[2], old_kind[3])
+    if (had) assign(".Random.seed", old_state, envir = globalenv())
+    else rm(".Random.seed", envir = globalenv())
+  })
+  RNGkind("L'Ecuyer-CMRG", "Inversion", "Rejection")
+  assign(".Random.seed", c(.Random.seed[1], stream_state(seed, key)), envir = globalenv())
+  force(code)
+}
+
+check_seed <- function(seed, call = NULL) {
+  if (!is.numeric(seed) || length(seed) != 1 || is.na(seed) || seed != round(seed) || abs(seed) > 2^53) {
+    stop_input("`seed` must be a single whole number.",
+               paste0("Given: ", describe_value(seed), "."), call = call)
+  }
+  seed
+}

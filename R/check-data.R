@@ -1,0 +1,170 @@
+#' Are the data fit to be questioned? Suspicious predictors
+#'
+#' Looks at every column but the target for what makes a ranking misleading before any model is asked.
+#'
+#' @param study A [study()]. All columns of its rows are checked, also those no model uses.
+#' @param ... Must be empty.
+#' @return A data frame of class `dreher_checks`, one row per finding: `predictor`, `finding`, `detail` (a sentence) and
+#'   `used_by` (the models that use the predictor). Findings:
+#'   \describe{
+#'   \item{`leak`}{alone it predicts the target on holdout rows with a skill of at least 0.5 and at least 90 % of the best
+#'     model's: it may have been known only after the target. Skill is the share of the constant's squared error (or Brier
+#'     score) that is removed by the target's mean in 20 bins, or per level, of the training rows.}
+#'   \item{`identifier`}{whole numbers or text, of which at least 98 % are distinct}
+#'   \item{`many levels`}{a factor or text of more than 30 levels}
+#'   \item{`constant`}{a single value}
+#'   \item{`duplicate`}{the same order of values as an earlier column (rank correlation of at least 0.98)}
+#'   \item{`derived`}{a linear function of other numeric columns (R squared of at least 0.98) }
+#'   \item{`missing`}{missing values, with their share}
+#'   }
+#'   The thresholds are conventions; a finding is a reason to look, not a verdict.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
+#' check_data(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' @export
+check_data <- function(study, ...) {
+  check_class(study, "dreher_study", "study", "study()")
+  check_no_dots(..., .verb = "check_data")
+  found <- find_suspects(study, setdiff(names(study$data), study$target), derived = TRUE)
+  users <- vapply(found$predictor, function(p) {
+    use <- vapply(study$models, function(m) p %in% m$inputs$predictors, NA)
+    paste(names(study$models)[use], collapse = ", ")
+  }, "")
+  found$used_by <- as.character(users)
+  structure(found, class = c("dreher_checks", "data.frame"), target = study$target, n_checked = ncol(study$data) - 1L)
+}
+
+find_suspects <- function(st, columns, derived = FALSE) {
+  rows <- st$data
+  both <- if (is.null(st$train)) rows else {
+    shared <- intersect(names(rows), names(st$train))
+    rbind_columns(rows[shared], st$train[shared])
+  }
+  best <- best_skill(st)
+  findings <- list()
+  add <- function(p, finding, ...) {
+    findings[[length(findings) + 1]] <<- data.frame(predictor = p, finding = finding, detail = paste0(...))
+  }
+  for (p in columns) {
+    x <- if (p %in% names(both)) both[[p]] else rows[[p]]
+    seen <- x[!is.na(x)]
+    distinct <- length(unique(seen))
+    if (distinct <= 1) { add(p, "constant", "It has a single value."); next }
+    alone <- skill_alone(st, p)
+    if (!is.na(alone) && alone >= 0.5 && alone >= 0.9 * best) {
+      add(p, "leak", "Alone it reaches a skill of ", format_share(alone),
+          if (best > 0) paste0("; the best model reaches ", format_share(best)), ". Was it known before the target?")
+    }
+    discrete <- !is.numeric(x) || is.factor(x) || all(seen == round(seen))
+    if (discrete && length(seen) >= 50 && distinct >= 0.98 * length(seen)) {
+      add(p, "identifier", distinct, " distinct values in ", length(seen), " rows.")
+    } else if ((is.factor(x) || is.character(x)) && distinct > 30) {
+      add(p, "many levels", distinct, " levels.")
+    }
+    if (anyNA(x)) add(p, "missing", format_share(mean(is.na(x))), " of the values are missing.")
+  }
+  if (derived) for (hit in find_dependent(both, columns)) do.call(add, hit)
+  empty <- data.frame(predictor = character(), finding = character(), detail = character())
+  found <- if (length(findings)) do.call(rbind, findings) else empty
+  weight <- match(found$finding, c("leak", "identifier", "constant", "duplicate", "derived", "many levels", "missing"))
+  found <- found[order(weight, match(found$predictor, columns)), ]
+  rownames(found) <- NULL
+  found
+}
+
+format_share <- function(x) paste0(format(round(100 * x), trim = TRUE), " %")
+
+# Two tables of the same columns on top of each other; factors by their labels.
+rbind_columns <- function(a, b) {
+  out <- lapply(names(a), function(p) {
+    x <- a[[p]]; y <- b[[p]]
+    if (is.factor(x) || is.factor(y) || is.character(x)) c(as.character(x), as.character(y)) else c(x, y)
+  })
+  names(out) <- names(a)
+  as.data.frame(out, optional = TRUE, stringsAsFactors = FALSE)
+}
+
+# Skill on a common scale: share of the constant's squared error (Brier score) that is removed.
+skill_of <- function(st, p, data) {
+  if (st$task == "regression") {
+    y <- data[[st$target]]
+    target <- matrix(y, ncol = 1)
+  } else {
+    target <- outer(as.integer(data[[st$target]]), seq_along(st$classes), "==") + 0
+  }
+  1 - sum((p - target)^2) / sum((predict_mean(st, data) - target)^2)
+}
+
+predict_mean <- function(st, data) {
+  from <- if (is.null(st$train)) st$data else st$train
+  y <- from[[st$target]]
+  value <- if (st$task == "classification") as.double(table(y)[st$classes]) / length(y) else mean(y)
+  matrix(value, nrow(data), length(value), byrow = TRUE)
+}
+
+best_skill <- function(st) {
+  max(0, vapply(st$models, function(m) skill_of(st, predict_model(st, m, st$data), st$data), 0))
+}
+
+# Skill of one predictor alone: the target's mean in 20 bins (or per level) of the training rows,
+# scored on the holdout rows; without training rows every other row stands in for them.
+skill_alone <- function(st, p, bins = 20) {
+  train <- st$train
+  rows <- st$data
+  if (is.null(train)) {
+    odd <- seq_len(nrow(rows)) %% 2 == 1
+    train <- rows[odd, , drop = FALSE]
+    rows <- rows[!odd, , drop = FALSE]
+  }
+  if (!p %in% names(train) || nrow(rows) < 20 || nrow(train) < 5 * bins) return(NA_real_)
+  x <- train[[p]]
+  z <- rows[[p]]
+  if (is.numeric(x) && !is.factor(x) && is.numeric(z)) {
+    cuts <- unique(stats::quantile(x, seq_len(bins - 1) / bins, na.rm = TRUE, names = FALSE))
+    x <- findInterval(x, cuts)
+    z <- findInterval(z, cuts)
+  }
+  x <- as.character(x); z <- as.character(z)
+  x[is.na(x)] <- "missing"; z[is.na(z)] <- "missing"
+  y <- train[[st$target]]
+  Y <- if (st$task == "regression") matrix(y, ncol = 1) else outer(as.integer(y), seq_along(st$classes), "==") + 0
+  sums <- rowsum(Y, x)
+  means <- sums / as.vector(table(x)[rownames(sums)])
+  fitted <- means[match(z, rownames(means)), , drop = FALSE]
+  unseen <- is.na(fitted[, 1])
+  fitted[unseen, ] <- rep(colMeans(Y), each = sum(unseen))
+  skill_of(st, fitted, rows)
+}
+
+# Duplicates by rank correlation, derived columns by linear regression on the other numeric ones.
+find_dependent <- function(data, columns) {
+  columns <- columns[vapply(columns, function(p) {
+    x <- data[[p]]
+    is.numeric(x) && length(unique(x[!is.na(x)])) > 2
+  }, NA)]
+  if (length(columns) < 2) return(list())
+  x <- as.matrix(data[columns])
+  r <- abs(stats::cor(x, method = "spearman", use = "pairwise.complete.obs"))
+  hits <- list()
+  for (j in seq_along(columns)[-1]) {
+    twin <- which(r[j, seq_len(j - 1)] >= 0.98)
+    if (length(twin)) {
+      hits[[length(hits) + 1]] <- list(columns[j], "duplicate", "Same order of values as \"", columns[twin[1]],
+                                       "\" (rank correlation ", format(round(r[j, twin[1]], 3)), ").")
+    }
+  }
+  whole <- x[stats::complete.cases(x), , drop = FALSE]
+  if (nrow(whole) < 10 * ncol(x)) return(hits)
+  z <- scale(whole)
+  for (j in seq_along(columns)) {
+    others <- z[, -j, drop = FALSE]
+    r2 <- 1 - sum(stats::lm.fit(others, z[, j])$residuals^2) / sum(z[, j]^2)
+    doubled <- any(r[j, -j] >= 0.98)
+    if (is.finite(r2) && r2 >= 0.98 && !doubled) {
+      hits[[length(hits) + 1]] <- list(columns[j], "derived", "The other numeric columns determine it (R squared ",
+                                       format(round(r2, 3)), ").")
+    }
+  }
+  hits
+}

@@ -1,0 +1,88 @@
+#' Are the models worth questioning? Scores beside the constant
+#'
+#' Scores every model of a study on the holdout rows, with an interval, beside what a constant prediction scores
+#' (mean or median of the training target, or its class shares) and beside the training rows.
+#'
+#' @param study A [study()].
+#' @param ... Must be empty.
+#' @param level Level of the intervals.
+#' @param seed Seed of the blocks of the jackknife (only used for a metric of your own).
+#' @return A data frame of class `dreher_scores`, one row per model:
+#'   \describe{
+#'   \item{model, metric, better}{the model, the metric, and which direction of it is better}
+#'   \item{score, std_error, lower, upper}{score on the holdout rows in the metric's unit, with a t interval from the rows'
+#'     influences on the score (for a metric of your own: jackknife over 10 blocks)}
+#'   \item{constant}{score of the constant prediction on the same rows}
+#'   \item{gain, gain_lower, gain_upper}{how much better than the constant, positive is better, paired by row}
+#'   \item{train_score}{score on the training rows, `NA` without them; expect it to flatter}
+#'   \item{n}{number of holdout rows}
+#'   \item{flag}{`no skill` where the interval of the gain reaches 0 or below}
+#'   }
+#' @section Reading the result:
+#' Importances of a model that is not better than a constant describe noise.
+#' @references DeLong, E. R., DeLong, D. M. and Clarke-Pearson, D. L. (1988). \doi{10.2307/2531595}.
+#'   Efron, B. (1982). The jackknife, the bootstrap and other resampling plans. \doi{10.1137/1.9781611970319}
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate, kiln$train)
+#' score_models(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' @export
+score_models <- function(study, ..., level = 0.95, seed = 1) {
+  check_class(study, "dreher_study", "study", "study()")
+  check_no_dots(..., .verb = "score_models")
+  level <- check_fraction(level, "level")
+  seed <- check_seed(seed)
+  rows <- lapply(study$models, function(m) score_one(study, m, level, seed))
+  out <- do.call(rbind, rows)
+  rownames(out) <- NULL
+  structure(out, class = c("dreher_scores", "data.frame"), level = level, target = study$target,
+            metric_label = study$metric$label)
+}
+
+score_one <- function(st, model, level, seed) {
+  truth <- truth_of(st, st$data)
+  n <- length(truth)
+  p <- predict_model(st, model, st$data)
+  p0 <- predict_constant(st, st$data)
+  metric <- st$metric
+  own <- loss_with_error(metric, truth, p, NULL, seed)
+  gain <- loss_with_error(metric, truth, p0, p, seed)
+  limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
+  gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
+  train_score <- if (is.null(st$train)) NA_real_ else {
+    metric_score(metric, truth_of(st, st$train), predict_model(st, model, st$train, "train"))
+  }
+  no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
+  data.frame(model = model$name, metric = metric$name, better = metric$better, score = as_score(metric, own$loss),
+             std_error = own$std_error, lower = limits$lower, upper = limits$upper,
+             constant = metric_score(metric, truth, p0), gain = gain$loss, gain_lower = gain_limits$lower,
+             gain_upper = gain_limits$upper, train_score = train_score, n = n, flag = if (no_skill) "no skill" else "")
+}
+
+# The loss of `p`, or the paired excess of the loss of `p` over that of `than`, with its error.
+loss_with_error <- function(metric, truth, p, than, seed) {
+  if (metric$kind != "user") {
+    a <- metric_influence(metric, truth, p)
+    b <- if (is.null(than)) list(loss = 0, u = 0) else metric_influence(metric, truth, than)
+    return(list(loss = a$loss - b$loss, std_error = influence_error(a$u - b$u), df = length(truth) - 1))
+  }
+  loss <- function(rows) {
+    one <- function(p) metric_influence(metric, truth[rows], p[rows, , drop = FALSE])$loss
+    one(p) - if (is.null(than)) 0 else one(than)
+  }
+  block <- with_stream(seed, c("jackknife", length(truth)), draw_blocks(length(truth)))
+  values <- vapply(unique(block), function(g) loss(which(block != g)), 0)
+  list(loss = loss(seq_along(truth)), std_error = sqrt(jackknife_variance(values)), df = length(values) - 1)
+}
+
+# The constant prediction: what one would say without any predictor.
+constant_of <- function(st, data) {
+  y <- data[[st$target]]
+  if (st$task == "classification") return(as.double(table(y)[st$classes]) / length(y))
+  if (identical(st$metric$name, "mae")) stats::median(y) else mean(y)
+}
+
+predict_constant <- function(st, data, from = if (is.null(st$train)) st$data else st$train) {
+  value <- constant_of(st, from)
+  matrix(value, nrow(data), length(value), byrow = TRUE, dimnames = list(NULL, st$classes))
+}

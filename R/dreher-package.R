@@ -1,0 +1,22 @@
+#' dreher: rank, question and reduce the predictors of a trained model
+#'
+#' @section The pages, by stage:
+#' * set up: [study()], [read_table()], [read_dictionary()], [demo_kiln()], [demo_loans()]
+#' * check: [check_data()], [score_models()]
+#' * rank: [rank_impurity()], [rank_permutation()], [rank_shapley()], [rank_predictors()]; the result: [ranking]
+#' * reduce: [reduce_predictors()], [choose_set()], [confirm_set()]
+#' * show: [plot.dreher_ranking()], [plot_methods()], [plot.dreher_reduction()], [theme_dreher()], [write_results()], [write_report()]
+#' * extend: [readers], [flat_forest()]
+#'
+#' @section Running:
+#' Results follow from one `seed`, whatever the number of threads (argument `threads`, option `dreher.threads`, environment
+#' variable `DREHER_THREADS`) and of workers ([future::plan()]). Progress is signalled through the progressr package:
+#' wrap a call in `progressr::with_progress()` to see it.
+#' @useDynLib dreher, .registration = TRUE
+#' @importFrom Rcpp evalCpp
+#' @importFrom ggplot2 autoplot
+#' @keywords internal
+"_PACKAGE"
+
+#' @export
+ggplot2::autoplot

@@ -1,0 +1,100 @@
+#' The flat forest: one structure for every tree model
+#'
+#' Every tree model is read into one list of nodes, on which prediction, impurity, permutation and Shapley
+#' importance are computed. Authors of readers build it with `flat_forest()`; users never need to.
+#'
+#' @param root Integer, for each tree the position of its root in the node list, from 0. The nodes of a tree
+#'   stand together, its root first.
+#' @param weight Double, for each tree the weight of its output in the sum (1 / number of trees for a mean).
+#' @param column Integer, for each node the column it asks, from 0; -1 for a leaf.
+#' @param threshold Double, for each node: values at or below go left.
+#' @param left,right,missing Integer, for each node where a row goes next, from 0; each must stand later in the
+#'   list. `missing` is for missing values; -1 means the row stays and takes this node's value.
+#' @param value Double matrix, outputs x nodes: the answer of a row that ends here. Needed at leaves and where
+#'   rows can stay.
+#' @param owner Integer, for each node itself, or the node it stands in for (surrogate splits).
+#' @param set_from,set_size,set_side For questions about factor levels: position in `set_side` (from 0, -1 for a
+#'   numeric question), number of levels, and for each level -1 (left), 1 (right) or 0 (as if missing).
+#' @param columns,levels Names of the columns in the order of their numbers, and for factors the levels in the
+#'   order of their codes (a named list).
+#' @param base Double, added to each output.
+#' @param inbag Integer matrix, training rows x trees: how often each row was drawn; `NULL` if not kept.
+#' @return A list of class `dreher_forest` with these fields. A structure in which a row could get lost (a node
+#'   that leads back or out of the list, a missing threshold) is an error of class `dreher_error_model`.
+#' @examples
+#' # One split: x <= 2 gives 10, else 20
+#' f <- flat_forest(root = 0L, weight = 1, column = c(0L, -1L, -1L), threshold = c(2, 0, 0),
+#'                  left = c(1L, 0L, 0L), right = c(2L, 0L, 0L), missing = c(2L, 0L, 0L),
+#'                  value = matrix(c(15, 10, 20), 1), columns = "x")
+#' f$columns
+#' @export
+flat_forest <- function(root, weight, column, threshold, left, right, missing, value, columns,
+                        levels = list(), owner = seq_along(column) - 1L,
+                        set_from = rep(-1L, length(column)), set_size = rep(0L, length(column)),
+                        set_side = integer(), base = rep(0, nrow(value)), inbag = NULL) {
+  forest <- structure(
+    list(root = as.integer(root), weight = as.double(weight), column = as.integer(column),
+         threshold = as.double(threshold), left = as.integer(left), right = as.integer(right),
+         missing = as.integer(missing), value = value, owner = as.integer(owner),
+         set_from = as.integer(set_from), set_size = as.integer(set_size), set_side = as.integer(set_side),
+         base = as.double(base), n_columns = length(columns), columns = columns, levels = levels,
+         inbag = inbag),
+    class = "dreher_forest")
+  fault <- forest_fault(forest)
+  if (nzchar(fault$fault)) {
+    stop_model(paste0("The trees of the model are not sound: ", fault$fault, "."),
+               paste0("At tree or node ", fault$where, "."),
+               "Use `predict_with = ` if the model itself predicts well.")
+  }
+  forest
+}
+
+#' @export
+print.dreher_forest <- function(x, ...) {
+  writeLines(paste0("<flat forest: ", length(x$root), " trees, ", length(x$column), " nodes, ",
+                    length(x$columns), " columns, ", nrow(x$value), " outputs>"))
+  invisible(x)
+}
+
+# Puts trees (each a list of per-node vectors with positions of its own) into one node list.
+join_trees <- function(trees) {
+  size <- vapply(trees, function(t) length(t$column), 1L)
+  start <- as.integer(cumsum(c(0L, size))[seq_along(trees)])
+  set_start <- cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)]
+  gather <- function(field, offset = NULL) {
+    parts <- lapply(seq_along(trees), function(i) {
+      x <- trees[[i]][[field]]
+      if (is.null(offset)) x else ifelse(x >= 0L, x + as.integer(offset[i]), x)
+    })
+    unlist(parts, use.names = FALSE)
+  }
+  list(root = start, column = gather("column"), threshold = gather("threshold"),
+       left = gather("left", start), right = gather("right", start), missing = gather("missing", start),
+       owner = gather("owner", start), set_from = gather("set_from", set_start),
+       set_size = gather("set_size"), set_side = as.integer(unlist(lapply(trees, `[[`, "set_side"))),
+       value = do.call(cbind, lapply(trees, `[[`, "value")))
+}
+
+encode_for_forest <- function(forest, data) encode_rows(data, forest$columns, forest$levels)
+
+# The flat forest must say what the model says, on up to 1,000 of the rows at hand. A difference
+# beyond rounding names the model and the first such row; there is no silent way round.
+check_forest <- function(forest, model, data, name, threads, tolerance = 1e-9) {
+  rows <- seq_len(min(nrow(data), 1000L))
+  own <- as.matrix(read_predictions(model, data[rows, , drop = FALSE]))
+  flat <- forest_predict(forest, encode_for_forest(forest, data[rows, , drop = FALSE]), threads)
+  if (!identical(dim(own), dim(flat))) {
+    stop_internal(paste0("Model \"", name, "\": the flat forest has other outputs than the model."))
+  }
+  scale <- 1 + max(abs(own))
+  apart <- which(!(rowSums(abs(own - flat)) <= tolerance * scale))
+  if (length(apart)) {
+    i <- apart[1]
+    stop_model(paste0("Model \"", name, "\": its trees, read into the flat forest, do not predict what the model predicts."),
+               paste0("First differing row: ", i, " (model ", format(own[i, 1], digits = 10), ", flat forest ",
+                      format(flat[i, 1], digits = 10), "); ", length(apart), " of ", length(rows), " rows differ."),
+               "Use `predict_with = ` for this model, and please report it.",
+               data = list(row = i))
+  }
+  invisible(forest)
+}

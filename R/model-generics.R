@@ -1,0 +1,128 @@
+#' Teach dreher a model class
+#'
+#' A model takes part in a [study()] through a handful of generics. Methods exist for
+#' **ranger** (regression, classification, probability), **rpart** (anova, class, poisson),
+#' **lm** and **glm**. For any other class either write methods for these generics, or give two
+#' plain functions to `study(predict_with = , refit_with = )`, which needs nothing else.
+#'
+#' | generic | returns |
+#' |---|---|
+#' | `read_inputs()` | the predictors a model uses, their levels, and whether it takes missing values |
+#' | `read_predictions()` | a numeric vector (regression) or a matrix with one column of probabilities per class |
+#' | `read_forest()` | the model's trees as one flat structure, or `NULL` |
+#' | `read_coefficients()` | terms and coefficients of a linear predictor, or `NULL` |
+#' | `refit_model()` | the same kind of model, trained again on other rows and fewer predictors |
+#' | `read_task()` | `"regression"` or `"classification"`, and the classes |
+#'
+#' @param model A fitted model.
+#' @param data A data frame with the columns named by `read_inputs()`, factors on the levels of the
+#'   training rows.
+#' @param train The training rows (data frame) or `NULL`.
+#' @param inputs What `read_inputs()` returned.
+#' @param target Name of the target column in `data`.
+#' @param predictors Names of the predictors to train on, at least one.
+#' @param seed A whole number that makes the training reproducible.
+#' @param threads Number of threads the training may use; must not change the result.
+#' @param ... For methods.
+#' @return See the table. `read_inputs()`: a list with `predictors` (character), `levels` (a named list, one
+#'   entry per predictor, `NULL` for numbers) and `missing` (does the model take missing values).
+#'   `read_task()`: a list with `task` and `classes` (character, `NULL` when the model does not say).
+#'   `read_forest()`: a list of class `dreher_forest`, made by [flat_forest()].
+#'   `read_coefficients()`: a list with `beta` (named numeric), `term` (for each coefficient the number of its
+#'   term, 0 for the intercept), `columns` (for each term the predictors it uses), `design` (a function that
+#'   turns rows into the design matrix), `invlink` (a function) and `link` (its name).
+#' @section Errors:
+#' A class without a method is an error of class `dreher_error_model` that names the class and the way out.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
+#' read_inputs(fit, kiln$train)$predictors
+#' read_coefficients(fit)$beta
+#' @name readers
+NULL
+
+#' @rdname readers
+#' @export
+read_inputs <- function(model, train = NULL, ...) UseMethod("read_inputs")
+
+#' @rdname readers
+#' @export
+read_predictions <- function(model, data, ...) UseMethod("read_predictions")
+
+#' @rdname readers
+#' @export
+read_forest <- function(model, inputs, ...) UseMethod("read_forest")
+
+#' @rdname readers
+#' @export
+read_coefficients <- function(model, ...) UseMethod("read_coefficients")
+
+#' @rdname readers
+#' @export
+refit_model <- function(model, data, target, predictors, seed = 1, threads = 1, ...) UseMethod("refit_model")
+
+#' @rdname readers
+#' @export
+read_task <- function(model, ...) UseMethod("read_task")
+
+#' @export
+read_inputs.default <- function(model, train = NULL, ...) NULL
+
+#' @export
+read_predictions.default <- function(model, data, ...) {
+  stop_model(paste0("dreher has no reader for models of class \"", class(model)[1], "\"."),
+             todo = paste("Give `study(predict_with = function(model, data) ...)`, returning numbers (regression)",
+                          "or a matrix of class probabilities."))
+}
+
+#' @export
+read_forest.default <- function(model, inputs, ...) NULL
+
+#' @export
+read_coefficients.default <- function(model, ...) NULL
+
+#' @export
+refit_model.default <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  stop_model(paste0("dreher does not know how to train a model of class \"", class(model)[1], "\" again."),
+             todo = "Give `study(refit_with = function(model, data, predictors) ...)`, returning a fitted model.")
+}
+
+#' @export
+read_task.default <- function(model, ...) list(task = NULL, classes = NULL)
+
+# The columns that a formula's terms use, whatever the terms make of them. Variables that were taken
+# out again (. - x) do not count, but stay in `all`.
+plain_columns <- function(terms, all = FALSE) {
+  terms <- stats::delete.response(terms)
+  used <- attr(terms, "factors")
+  if (!length(used)) return(character())
+  unique(unlist(lapply(rownames(used)[all | rowSums(used) > 0], function(v) all.vars(str2lang(v)))))
+}
+
+# target ~ predictors, safe for names with spaces, quotes or words of the language.
+plain_formula <- function(target, predictors, env = parent.frame()) {
+  right <- Reduce(function(a, b) call("+", a, b), lapply(predictors, as.name))
+  stats::as.formula(call("~", as.name(target), right), env = env)
+}
+
+# The arguments of a model's own call that can be used again, evaluated where the formula was
+# written. What cannot be evaluated any more is an error: the refit would be another learner.
+reusable_arguments <- function(call, keep, env, model) {
+  call <- call[intersect(names(call), keep)]
+  lapply(stats::setNames(as.list(call), names(call)), function(arg) {
+    tryCatch(eval(arg, env), error = function(e) {
+      stop_model(paste0("The model of class \"", model, "\" was fitted with `", deparse1(arg),
+                        "`, which is not there any more."),
+                 todo = "Give `study(refit_with = )` a function that fits the model.")
+    })
+  })
+}
+
+refuse_arguments <- function(call, refused, model) {
+  found <- intersect(names(call), refused)
+  if (length(found)) {
+    stop_model(paste0("The model of class \"", model, "\" was fitted with `", found[1],
+                      "`, which belongs to its own training rows and cannot be carried over to others."),
+               todo = "Give `study(refit_with = )` a function that fits the model.")
+  }
+}

@@ -1,0 +1,65 @@
+# What a model takes in: its predictors, their types and levels, and whether it stands missing values.
+#
+# inputs: list(predictors = character, levels = named list (NULL for numbers), missing = TRUE/FALSE,
+#              also = columns that must be there though nothing is made of them, as x in y ~ . - x)
+
+new_inputs <- function(predictors, levels = list(), missing = FALSE, also = character()) {
+  levels <- stats::setNames(lapply(predictors, function(p) levels[[p]]), predictors)
+  list(predictors = predictors, levels = levels, missing = missing, also = also)
+}
+
+# Levels as the training rows have them: a factor's own, the sorted values of a text column.
+levels_of_column <- function(x) {
+  if (is.factor(x)) levels(x) else if (is.character(x)) sort(unique(x[!is.na(x)]), method = "radix")
+}
+
+levels_of_rows <- function(data, columns) {
+  lapply(stats::setNames(columns, columns), function(p) levels_of_column(data[[p]]))
+}
+
+# The columns of `data` a model needs, with factors on the levels it was trained with. Refuses
+# what would give a silent wrong prediction: other types, unseen levels, missing values.
+align_rows <- function(data, inputs, model, arg = "data") {
+  check_columns(data, inputs$predictors, arg, paste0("Model \"", model, "\" needs a predictor that is missing:"))
+  out <- data[c(inputs$predictors, intersect(inputs$also, names(data)))]
+  for (p in inputs$predictors) {
+    known <- inputs$levels[[p]]
+    x <- out[[p]]
+    if (!is.null(known)) {
+      if (is.numeric(x) && !is.factor(x)) {
+        stop_input(paste0("Column \"", p, "\" of `", arg, "` holds numbers, but model \"", model,
+                          "\" was trained on a factor with levels ", quote_some(known), "."),
+                   todo = "Give the column in the type of the training rows.")
+      }
+      text <- as.character(x)
+      unseen <- !is.na(text) & !text %in% known
+      if (any(unseen)) {
+        stop_input(paste0("Column \"", p, "\" of `", arg, "` has levels that model \"", model,
+                          "\" has not seen in training: ", quote_some(unique(text[unseen])), "."),
+                   paste0(sum(unseen), " rows concerned, the first is row ", which(unseen)[1], "."),
+                   "Drop these rows or merge the levels before training.")
+      }
+      out[[p]] <- factor(text, levels = known, ordered = is.ordered(x))
+    } else if (is.character(x) || is.factor(x)) {
+      stop_input(paste0("Column \"", p, "\" of `", arg, "` holds text, but model \"", model,
+                        "\" was trained on numbers."),
+                 todo = "Give the column in the type of the training rows.")
+    }
+    gaps <- is.na(out[[p]])
+    if (any(gaps) && !inputs$missing) {
+      stop_input(paste0("Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing values, and model \"",
+                        model, "\" does not take missing values."),
+                 paste0("The first is in row ", which(gaps)[1], "."),
+                 "Fill them in as was done for training, or give `predict_with = ` a function that does.")
+    }
+  }
+  out
+}
+
+# The same rows as a numeric matrix for the flat forest: factors as level numbers.
+encode_rows <- function(data, columns, levels) {
+  x <- vapply(columns, function(p) {
+    if (is.null(levels[[p]])) as.double(data[[p]]) else as.double(match(as.character(data[[p]]), levels[[p]]))
+  }, double(nrow(data)))
+  matrix(x, nrow(data), length(columns), dimnames = list(NULL, columns))
+}

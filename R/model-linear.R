@@ -1,0 +1,81 @@
+# Readers for lm and glm: exact terms, exact refits.
+
+#' @export
+read_task.lm <- function(model, ...) {
+  if (inherits(model, "mlm")) {
+    stop_model("Linear models with several targets are not supported.", todo = "Fit one model per target.")
+  }
+  list(task = "regression", classes = NULL)
+}
+
+#' @export
+read_task.glm <- function(model, ...) {
+  if (!model$family$family %in% c("binomial", "quasibinomial")) return(list(task = "regression", classes = NULL))
+  y <- stats::model.response(stats::model.frame(model))
+  if (is.matrix(y)) {
+    stop_model("Logistic models of counted successes (a target of two columns) are not supported.",
+               todo = "Fit the model on one row per case, with a yes/no target.")
+  }
+  list(task = "classification", classes = if (is.factor(y)) levels(y)[1:2] else if (is.logical(y)) c("FALSE", "TRUE") else c("0", "1"))
+}
+
+#' @export
+read_inputs.lm <- function(model, train = NULL, ...) {
+  predictors <- plain_columns(stats::terms(model))
+  levels <- if (!is.null(train)) levels_of_rows(train, intersect(predictors, names(train))) else list()
+  # xlevels names the terms' variables; those that are plain columns give the levels.
+  known <- model$xlevels[intersect(names(model$xlevels), predictors)]
+  levels[names(known)] <- known
+  new_inputs(predictors, levels, missing = FALSE, also = setdiff(plain_columns(stats::terms(model), all = TRUE), predictors))
+}
+
+#' @export
+read_predictions.lm <- function(model, data, ...) {
+  # A rank-deficient fit predicts as R does; its warning is said once, when the study is set up.
+  as.double(suppressWarnings(stats::predict(model, data)))
+}
+
+#' @export
+read_predictions.glm <- function(model, data, ...) {
+  p <- as.double(suppressWarnings(stats::predict(model, data, type = "response")))
+  classes <- read_task(model)$classes
+  if (is.null(classes)) p else matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
+}
+
+#' @export
+read_coefficients.lm <- function(model, ...) {
+  terms <- stats::delete.response(stats::terms(model))
+  if (!is.null(attr(terms, "offset")) || !is.null(model$offset)) return(NULL)
+  beta <- stats::coef(model)
+  xlevels <- model$xlevels
+  contrasts <- model$contrasts
+  design <- function(data) {
+    frame <- stats::model.frame(terms, data, na.action = stats::na.pass, xlev = xlevels)
+    stats::model.matrix(terms, frame, contrasts.arg = contrasts)
+  }
+  labels <- attr(terms, "term.labels")
+  family <- if (inherits(model, "glm")) model$family else stats::gaussian()
+  list(beta = ifelse(is.na(beta), 0, beta), term = model$assign,
+       columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
+       invlink = family$linkinv, link = family$link)
+}
+
+# Keeps the terms that need none of the dropped predictors, so that curves and interactions stay.
+#' @export
+refit_model.lm <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  call <- as.list(model$call)
+  refuse_arguments(call, c("weights", "subset", "offset"), class(model)[1])
+  terms <- stats::terms(model)
+  if (!is.null(attr(terms, "offset"))) refuse_arguments(list(offset = 1), "offset", class(model)[1])
+  labels <- attr(terms, "term.labels")
+  stay <- vapply(labels, function(l) all(all.vars(str2lang(l)) %in% predictors), NA)
+  right <- if (any(stay)) labels[stay] else "1"
+  if (attr(terms, "intercept") == 0) right <- c(right, "0")
+  formula <- stats::as.formula(call("~", as.name(target), str2lang(paste(right, collapse = " + "))),
+                               env = environment(terms))
+  if (inherits(model, "glm")) {
+    if (model$family$family %in% c("binomial", "quasibinomial") && !is.factor(data[[target]])) data[[target]] <- factor(data[[target]])
+    return(stats::glm(formula, family = model$family, data = data, control = model$control))
+  }
+  stats::lm(formula, data = data)
+}

@@ -1,0 +1,143 @@
+# Reader for ranger forests. Checked with ranger 0.14 (regression, classification, probability;
+# unordered factors ignored, ordered or partitioned).
+#
+# ranger codes a factor by its level numbers in the rows it is given. Rows are therefore always
+# brought to the levels of the training rows first (align_rows), otherwise a level that is absent
+# from the holdout rows would shift all others without a word.
+
+#' @export
+read_task.ranger <- function(model, ...) {
+  if (model$treetype == "Regression") return(list(task = "regression", classes = NULL))
+  if (!model$treetype %in% c("Classification", "Probability estimation")) {
+    stop_model(paste0("ranger forests of type \"", model$treetype, "\" are not supported."),
+               todo = "Give `study(predict_with = )` a function that returns one number per row.")
+  }
+  list(task = "classification", classes = ranger_classes(model))
+}
+
+ranger_classes <- function(model) {
+  forest <- ranger_forest(model)
+  if (is.null(forest$levels)) as.character(sort(forest$class.values)) else forest$levels[sort(forest$class.values)]
+}
+
+ranger_forest <- function(model) {
+  if (is.null(model$forest)) {
+    stop_model("The ranger model holds no forest.", todo = "Fit it with write.forest = TRUE (the default).")
+  }
+  model$forest
+}
+
+#' @export
+read_inputs.ranger <- function(model, train = NULL, ...) {
+  predictors <- ranger_forest(model)$independent.variable.names
+  levels <- if (!is.null(train)) levels_of_rows(train, intersect(predictors, names(train))) else list()
+  new_inputs(predictors, levels, missing = FALSE)
+}
+
+#' @export
+read_predictions.ranger <- function(model, data, ...) {
+  rlang::check_installed("ranger", "to predict with a ranger model")
+  if (model$treetype == "Classification") {
+    votes <- stats::predict(model, data, predict.all = TRUE, num.threads = 1)$predictions
+    votes <- matrix(votes, nrow(data))
+    values <- sort(ranger_forest(model)$class.values)
+    shares <- vapply(values, function(v) rowMeans(votes == v), double(nrow(data)))
+    return(matrix(shares, nrow(data), dimnames = list(NULL, ranger_classes(model))))
+  }
+  out <- stats::predict(model, data, num.threads = 1)$predictions
+  if (model$treetype == "Regression") return(as.double(out))
+  out <- matrix(out, nrow(data), dimnames = list(NULL, colnames(out)))
+  if (is.null(colnames(out))) {
+    # Without levels ranger leaves the columns in the order in which the classes were met.
+    values <- ranger_forest(model)$class.values
+    out <- out[, order(values), drop = FALSE]
+    colnames(out) <- ranger_classes(model)
+  }
+  out
+}
+
+#' @export
+read_forest.ranger <- function(model, inputs, ...) {
+  f <- ranger_forest(model)
+  columns <- f$independent.variable.names
+  levels <- stats::setNames(lapply(columns, function(p) {
+    coded <- f$covariate.levels[[p]]
+    if (is.null(coded)) inputs$levels[[p]] else coded
+  }), columns)
+  trees <- lapply(seq_len(f$num.trees), function(t) {
+    ranger_tree(f$child.nodeIDs[[t]], f$split.varIDs[[t]], f$split.values[[t]], f$is.ordered,
+                lengths(levels), ranger_values(f, t))
+  })
+  joined <- join_trees(trees)
+  do.call(flat_forest, c(joined, list(weight = rep(1 / f$num.trees, f$num.trees), columns = columns,
+                                      levels = levels, inbag = ranger_inbag(model))))
+}
+
+ranger_inbag <- function(model) {
+  if (is.null(model$inbag.counts)) return(NULL)
+  counts <- do.call(cbind, model$inbag.counts)
+  storage.mode(counts) <- "integer"
+  counts
+}
+
+# outputs x nodes: the mean, the class shares, or the vote of each leaf (0 elsewhere).
+ranger_values <- function(f, t) {
+  leaf <- f$child.nodeIDs[[t]][[1]] == 0
+  n <- length(leaf)
+  if (f$treetype == "Regression") return(matrix(ifelse(leaf, f$split.values[[t]], 0), 1))
+  classes <- sort(f$class.values)
+  value <- matrix(0, length(classes), n)
+  if (f$treetype == "Classification") {
+    value[cbind(match(f$split.values[[t]][leaf], classes), which(leaf))] <- 1
+  } else {
+    value[, leaf] <- do.call(cbind, f$terminal.class.counts[[t]][leaf])[order(f$class.values), , drop = FALSE]
+  }
+  value
+}
+
+ranger_tree <- function(children, split_column, split_value, ordered, n_levels, value) {
+  left <- as.integer(children[[1]])
+  right <- as.integer(children[[2]])
+  n <- length(left)
+  leaf <- left == 0L
+  column <- ifelse(leaf, -1L, as.integer(split_column))
+  by_set <- !leaf & !ordered[pmax(column, 0L) + 1L]
+  size <- ifelse(by_set, as.integer(n_levels[pmax(column, 0L) + 1L]), 0L)
+  set_from <- rep(-1L, n)
+  set_from[by_set] <- as.integer(cumsum(c(0L, size[by_set]))[seq_len(sum(by_set))])
+  # A set is a bit mask held in a double: bit k set sends level k + 1 to the right.
+  set_side <- unlist(lapply(which(by_set), function(i) {
+    ifelse((split_value[i] %/% 2^(seq_len(size[i]) - 1)) %% 2 == 1, 1L, -1L)
+  }))
+  list(column = column, threshold = ifelse(leaf | by_set, 0, split_value), left = left, right = right,
+       missing = ifelse(leaf, 0L, -1L), owner = seq_len(n) - 1L, set_from = set_from, set_size = size,
+       set_side = set_side, value = value)
+}
+
+#' @export
+refit_model.ranger <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  rlang::check_installed("ranger", "to train a ranger model again")
+  call <- as.list(model$call)
+  refuse_arguments(call, c("case.weights", "inbag", "split.select.weights", "always.split.variables"), "ranger")
+  keep <- c("num.trees", "mtry", "min.node.size", "max.depth", "replace", "sample.fraction", "class.weights",
+            "splitrule", "num.random.splits", "alpha", "minprop", "respect.unordered.factors",
+            "regularization.factor", "regularization.usedepth", "keep.inbag", "save.memory")
+  args <- reusable_arguments(call, keep, fitting_frame(model), "ranger")
+  if (is.numeric(args$mtry)) args$mtry <- min(args$mtry, length(predictors))
+  if (length(args$regularization.factor) > 1) refuse_arguments(call, "regularization.factor", "ranger")
+  is_class <- model$treetype != "Regression"
+  args$probability <- model$treetype == "Probability estimation"
+  args$num.trees <- model$num.trees
+  rows <- data[c(target, predictors)]
+  if (is_class && !is.factor(rows[[target]])) rows[[target]] <- factor(rows[[target]])
+  fit <- do.call(ranger::ranger, c(list(data = rows, dependent.variable.name = target, seed = seed,
+                                        num.threads = threads, verbose = FALSE), args))
+  fit$call <- as.call(c(list(as.name("ranger")), args))   # not the rows, which do.call wrote into it
+  fit
+}
+
+fitting_frame <- function(model) {
+  f <- tryCatch(stats::formula(model), error = function(e) NULL)
+  env <- if (is.null(f)) NULL else environment(f)
+  if (is.null(env)) globalenv() else env
+}

@@ -1,0 +1,33 @@
+#' Rank predictors by several methods at once
+#'
+#' Runs the methods in `by` for every model they fit, spread over the workers of [future::plan()]. A method that does not
+#' fit a model is left out and said so.
+#'
+#' @inheritParams rank_permutation
+#' @param by Some of `"impurity"`, `"permutation"`, `"shapley"`.
+#' @param background Background rows for [rank_shapley()].
+#' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`, `method` and `why`.
+#' @section Errors: As the single functions, when a method fits none of the models.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
+#' rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' @export
+rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"), ..., models = NULL, rows = "holdout",
+                            repeats = 10, background = 100, level = 0.95, seed = 1, threads = NULL) {
+  st <- open_ranking(study, "rank_predictors", ..., threads = threads)
+  by <- check_choice(by, c("impurity", "permutation", "shapley"), "by", several = TRUE)
+  chosen <- names(pick_models(st, models))
+  fits <- function(method, m) method != "impurity" || !is.null(st$models[[m]]$forest)
+  pairs <- expand.grid(model = chosen, method = by, stringsAsFactors = FALSE)
+  ok <- mapply(fits, pairs$method, pairs$model)
+  if (!any(ok)) rank_impurity(st, models = chosen)   # says why
+  pieces <- split(pairs[ok, ], seq_len(sum(ok)))
+  parts <- map_pieces(pieces, function(piece, st, rows, repeats, background, level, seed) {
+    switch(piece$method,
+           impurity = rank_impurity(st, models = piece$model),
+           permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = repeats, level = level, seed = seed),
+           shapley = rank_shapley(st, models = piece$model, rows = rows, background = background, level = level, seed = seed))
+  }, st = st, rows = rows, repeats = repeats, background = background, level = level, seed = seed, label = "ranking")
+  bind_rankings(st, parts, seed, level, leave_out("impurity", pairs$model[!ok], "it has no trees"))
+}

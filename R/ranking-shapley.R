@@ -1,0 +1,309 @@
+#' Rank predictors by Shapley importance
+#'
+#' Divides each prediction's distance from the baseline among the predictors and averages the sizes of the parts.
+#'
+#' @inheritParams rank_permutation
+#' @param background Number of training rows that stand in for "not known" (drawn by seed; default 100), or a data frame of
+#'   such rows.
+#' @param max_rows At most so many rows are explained, drawn by seed. Default: 1,000 where values are exact, 50 where they are
+#'   sampled. The interval says what this costs.
+#' @param scale `"auto"` (default): the scale on which the values are exact, which is the prediction itself but for a
+#'   [glm()] with a link, whose linear predictor is divided. `"prediction"` or `"link"` asks for one.
+#' @param precision Sampling of a row stops when the largest standard error is at most this share of the sum of the sizes of
+#'   its values.
+#' @param max_pairs Sampling of a row stops at this number of pairs of orders at the latest.
+#' @return A [ranking]. `importance` is the mean over rows of the absolute Shapley value, in units of the prediction (or of the
+#'   link; `settings` says which). With more than two classes: one set of rows per class, and one with `class` `NA` for the sum over classes.
+#'   Attribute `units` holds the values themselves, rows x predictors (x classes).
+#' @details
+#' The players are the predictors. \eqn{v(S)} is the mean prediction when the predictors in S have the row's values and the others
+#' those of the background rows; the value of predictor j is the mean, over all orders in which predictors can become known,
+#' of what j adds (Shapley 1953; Strumbelj and Kononenko 2014). This tells what the model uses; predictors that
+#' are correlated share nothing unless the model uses them both.
+#'
+#' *Tree models:* exact, by following each row and each background row together through every tree. *Linear models:* exact on
+#' the scale of the linear predictor, term by term. *Any other model:* pairs of a random order and its reverse
+#' (Castro, Gomez and Tejada 2009; Mitchell, Cooper, Frank and Holmes 2022), 20 pairs at least, then 10 at a time until `precision` is
+#' reached. The sum of a row's values is its prediction less the baseline, always; this is checked as it runs.
+#'
+#' *Interval:* mean and standard deviation over rows, for this model and these background rows. Sampling noise makes mean
+#' absolute values slightly too large.
+#' @section Errors: No training rows and no background rows given; values that do not add up (an internal error).
+#' @references Shapley, L. S. (1953). A value for n-person games. \doi{10.1515/9781400881970-018}.
+#'   Strumbelj, E. and Kononenko, I. (2014). \doi{10.1007/s10115-013-0679-x}.
+#'   Castro, J., Gomez, D. and Tejada, J. (2009). \doi{10.1016/j.cor.2008.04.004}.
+#'   Mitchell, R., Cooper, J., Frank, E. and Holmes, G. (2022). \url{https://jmlr.org/papers/v23/21-0439.html}.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
+#' rank_shapley(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' @export
+rank_shapley <- function(study, ..., models = NULL, rows = "holdout", background = 100, max_rows = NULL, scale = "auto",
+                         precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
+  st <- open_ranking(study, "rank_shapley", ..., threads = threads)
+  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
+  scale <- check_choice(scale, c("auto", "prediction", "link"), "scale")
+  precision <- check_fraction(precision, "precision")
+  max_pairs <- check_count(max_pairs, "max_pairs", least = 20)
+  level <- check_fraction(level, "level")
+  seed <- check_seed(seed)
+  models <- pick_models(st, models)
+  on <- pick_rows(st, rows)
+  others <- draw_background(st, background, seed)
+  parts <- lapply(models, function(m) {
+    divide_model(st, m, on, others, max_rows, scale, precision, max_pairs, level, seed)
+  })
+  bind_rankings(st, parts, seed, level)
+}
+
+draw_background <- function(st, background, seed) {
+  if (is.data.frame(background)) return(check_rows(background, "background"))
+  background <- check_count(background, "background")
+  train <- need_train(st, "Shapley importance (for its background rows)")
+  chosen <- with_stream(seed, c("background", nrow(train)), sort(sample.int(nrow(train), min(background, nrow(train)))))
+  train[chosen, , drop = FALSE]
+}
+
+divide_model <- function(st, model, on, others, max_rows, scale, precision, max_pairs, level, seed) {
+  way <- shapley_way(model, scale)
+  if (is.null(max_rows)) max_rows <- if (way == "sampled") 50L else 1000L
+  n <- min(nrow(on$data), max_rows)
+  chosen <- with_stream(seed, c("explained", nrow(on$data)), sort(sample.int(nrow(on$data), n)))
+  rows <- model_rows(st, model, on$data[chosen, , drop = FALSE], "rows")
+  bg <- model_rows(st, model, others, "background")
+  values <- switch(way,
+                   forest = shapley_forest(st, model, rows, bg),
+                   linear = shapley_linear(st, model, rows, bg),
+                   sampled = shapley_sampled(st, model, rows, bg, precision, max_pairs, seed))
+  check_sums(values, model$name)
+  table <- summarise_shapley(st, model, on$label, values, level, seed)
+  settings <- new_settings(model, "shapley", n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
+                           measures = "mean size of Shapley values", scale = values$scale, background = nrow(bg),
+                           note = if (way == "sampled") "sampled" else "exact")
+  new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
+}
+
+shapley_way <- function(model, scale) {
+  linear <- model$linear
+  if (scale == "link" && (is.null(linear) || linear$link == "identity") && is.null(model$forest)) {
+    stop_input(paste0("`scale = \"link\"` does not apply to model \"", model$name, "\", which has no link."),
+               todo = "Use scale = \"prediction\".")
+  }
+  if (!is.null(model$forest)) return("forest")
+  small_terms <- !is.null(linear) && all(lengths(linear$columns) <= 6)
+  if (small_terms && (linear$link == "identity" || scale != "prediction")) return("linear")
+  "sampled"
+}
+
+# values: list(phi = rows x predictors x outputs, std_error = same or NULL, target = rows x outputs
+# (prediction less baseline), outputs = names, scale, pairs)
+explained_outputs <- function(st, p) {
+  if (st$task == "regression") return(p)
+  if (length(st$classes) == 2) p[, st$positive, drop = FALSE] else p
+}
+
+shapley_forest <- function(st, model, rows, bg) {
+  predictors <- model$inputs$predictors
+  player <- match(model$forest$columns, predictors)
+  x <- encode_for_forest(model$forest, rows)
+  z <- encode_for_forest(model$forest, bg)
+  phi <- forest_shapley(model$forest, x, z, player, length(predictors), st$threads)
+  if (st$task == "classification") {
+    phi <- place_classes(phi, read_task(model$object)$classes, st$classes)
+    if (length(st$classes) == 2) phi <- phi[, , st$positive, drop = FALSE]
+  }
+  shapley_values(st, model, phi, rows, bg)
+}
+
+shapley_values <- function(st, model, phi, rows, bg, std_error = NULL, pairs = NULL) {
+  p <- explained_outputs(st, predict_aligned(st, model, rows))
+  p0 <- colMeans(explained_outputs(st, predict_aligned(st, model, bg)))
+  dimnames(phi) <- list(NULL, model$inputs$predictors, colnames(p))
+  list(phi = phi, std_error = std_error, target = sweep(p, 2, p0), baseline = p0, pairs = pairs,
+       scale = if (st$task == "regression") "prediction" else "probability")
+}
+
+# Linear predictor: a term of one predictor gives it its value less the background's mean; a term of
+# several is divided among them by all subsets, the background rows standing in for the others.
+shapley_linear <- function(st, model, rows, bg) {
+  linear <- model$linear
+  predictors <- model$inputs$predictors
+  part_of <- function(data, t) {
+    in_term <- linear$term == t
+    as.vector(linear$design(data)[, in_term, drop = FALSE] %*% linear$beta[in_term])
+  }
+  phi <- matrix(0, nrow(rows), length(predictors), dimnames = list(NULL, predictors))
+  for (t in seq_along(linear$columns)) {
+    players <- linear$columns[[t]]
+    if (!length(players)) next
+    v <- lapply(seq_len(2^length(players)) - 1, function(set) {
+      known <- players[bitwAnd(set, 2^(seq_along(players) - 1)) > 0]
+      mean_with_known(rows, bg, known, players, function(data) part_of(data, t))
+    })
+    for (j in seq_along(players)) phi[, players[j]] <- phi[, players[j]] + shapley_of_player(v, j, length(players))
+  }
+  eta <- function(data) as.vector(linear$design(data) %*% linear$beta)
+  sign <- if (st$task == "classification" && read_task(model$object)$classes[2] != st$classes[st$positive]) -1 else 1
+  link <- linear$link
+  list(phi = array(sign * phi, c(dim(phi), 1), list(NULL, predictors, NULL)), std_error = NULL,
+       target = matrix(sign * (eta(rows) - mean(eta(bg))), ncol = 1), baseline = sign * mean(eta(bg)), pairs = NULL,
+       scale = if (link == "identity") "prediction" else if (link == "logit") "log-odds" else paste(link, "link"))
+}
+
+# Mean of fun over the background rows, with the columns `known` taken from each row.
+mean_with_known <- function(rows, bg, known, players, fun) {
+  if (setequal(known, players)) return(fun(rows))
+  if (!length(known)) return(rep(mean(fun(bg)), nrow(rows)))
+  n <- nrow(rows)
+  m <- nrow(bg)
+  out <- double(n)
+  for (some in split(seq_len(n), (seq_len(n) - 1) %/% max(1, floor(1e5 / m)))) {
+    mixed <- bg[rep(seq_len(m), length(some)), , drop = FALSE]
+    attr(mixed, "row.names") <- .set_row_names(nrow(mixed))
+    for (p in known) mixed[[p]] <- rows[[p]][rep(some, each = m)]
+    out[some] <- colMeans(matrix(fun(mixed), m))
+  }
+  out
+}
+
+# v: list over subsets of players (bit j - 1 of the position less one says whether j is known).
+shapley_of_player <- function(v, j, players) {
+  total <- 0
+  for (set in seq_along(v) - 1) {
+    if (bitwAnd(set, 2^(j - 1)) > 0) next
+    size <- sum(bitwAnd(set, 2^(seq_len(players) - 1)) > 0)
+    weight <- 1 / (players * choose(players - 1, size))
+    total <- total + weight * (v[[set + 2^(j - 1) + 1]] - v[[set + 1]])
+  }
+  total
+}
+
+# Any model: pairs of an order and its reverse. The prefixes of the reverse are the complements of
+# the order's own, so a pair needs 2(p - 1) mixed rows per background row. The pair is the unit of
+# the standard error.
+shapley_sampled <- function(st, model, rows, bg, precision, max_pairs, seed) {
+  predictors <- model$inputs$predictors
+  n <- nrow(rows)
+  p <- length(predictors)
+  f <- function(data) explained_outputs(st, predict_aligned(st, model, data))
+  top <- f(rows)
+  bottom <- colMeans(f(bg))
+  K <- ncol(top)
+  s1 <- s2 <- array(0, c(n, p, K))
+  pairs <- integer(n)
+  active <- seq_len(n)
+  while (length(active)) {
+    batch <- min(if (pairs[active[1]] == 0) 20L else 10L, max_pairs - pairs[active[1]])
+    orders <- lapply(active, function(i) {
+      with_stream(seed, c("orders", i, pairs[i]), replicate(batch, sample.int(p), simplify = FALSE))
+    })
+    todo <- data.frame(row = rep(active, each = batch))
+    z <- pair_contributions(rows, bg, predictors, todo$row, unlist(orders, recursive = FALSE), f, top, bottom)
+    for (u in seq_len(nrow(todo))) {
+      i <- todo$row[u]
+      s1[i, , ] <- s1[i, , ] + z[u, , ]
+      s2[i, , ] <- s2[i, , ] + z[u, , ]^2
+    }
+    pairs[active] <- pairs[active] + batch
+    fine <- vapply(active, function(i) precise_enough(s1[i, , , drop = FALSE], s2[i, , , drop = FALSE], pairs[i], precision), NA)
+    active <- active[!fine & pairs[active] < max_pairs]
+  }
+  M <- as.vector(pairs)
+  phi <- s1 / M
+  std_error <- sqrt(pmax(s2 - s1^2 / M, 0) / (M - 1) / M)
+  out <- shapley_values(st, model, phi, rows, bg, std_error, pairs)
+  out$short <- pairs >= max_pairs & !vapply(seq_len(n), function(i) {
+    precise_enough(s1[i, , , drop = FALSE], s2[i, , , drop = FALSE], pairs[i], precision)
+  }, NA)
+  out
+}
+
+precise_enough <- function(s1, s2, pairs, precision) {
+  phi <- s1 / pairs
+  std_error <- sqrt(pmax(s2 - s1^2 / pairs, 0) / (pairs - 1) / pairs)
+  all(apply(std_error, 3, max) <= precision * apply(abs(phi), 3, sum) + 1e-12)
+}
+
+# For each unit (a row and an order): the mean of the two marginal contributions of every player.
+pair_contributions <- function(rows, bg, predictors, row, orders, f, top, bottom) {
+  p <- length(predictors)
+  K <- ncol(top)
+  units <- length(row)
+  z <- array(0, c(units, p, K))
+  if (p == 1) {
+    z[, 1, ] <- sweep(top[row, , drop = FALSE], 2, bottom)
+    return(z)
+  }
+  place <- t(vapply(orders, order, integer(p)))          # position of each player in the order
+  prefix <- rep(seq_len(p - 1), 2)
+  backward <- rep(c(FALSE, TRUE), each = p - 1)
+  per_unit <- length(prefix)
+  v <- array(0, c(units, per_unit, K))
+  at_once <- max(1, floor(1e5 / (per_unit * nrow(bg))))
+  for (some in split(seq_len(units), (seq_len(units) - 1) %/% at_once)) {
+    v[some, , ] <- mixed_means(rows, bg, predictors, row[some], place[some, , drop = FALSE], prefix, backward, f, K)
+  }
+  for (u in seq_len(units)) {
+    o <- orders[[u]]
+    path <- function(steps) rbind(bottom, matrix(v[u, steps, ], ncol = K), top[row[u], ])
+    gain <- function(steps) diff(path(steps))
+    z[u, o, ] <- gain(seq_len(p - 1)) / 2
+    z[u, rev(o), ] <- z[u, rev(o), ] + gain(p - 1 + seq_len(p - 1)) / 2
+  }
+  z
+}
+
+# Means over the background of the mixed rows: forward prefixes know the first s players of the
+# order, backward ones the last s.
+mixed_means <- function(rows, bg, predictors, row, place, prefix, backward, f, K) {
+  n <- nrow(rows)
+  m <- nrow(bg)
+  p <- length(predictors)
+  unit <- rep(seq_along(row), each = length(prefix))
+  s <- rep(prefix, length(row))
+  back <- rep(backward, length(row))
+  mixed <- list()
+  for (column in names(rows)) {
+    j <- match(column, predictors)
+    pool <- if (is.factor(rows[[column]])) factor(c(as.character(rows[[column]]), as.character(bg[[column]])), levels = levels(rows[[column]])) else c(rows[[column]], bg[[column]])
+    known <- if (is.na(j)) rep(TRUE, length(unit)) else ifelse(back, place[unit, j] > p - s, place[unit, j] <= s)
+    index <- ifelse(rep(known, each = m), rep(row[unit], each = m), n + rep(seq_len(m), length(unit)))
+    mixed[[column]] <- pool[index]
+  }
+  mixed <- as.data.frame(mixed, optional = TRUE, stringsAsFactors = FALSE)
+  names(mixed) <- names(rows)
+  out <- f(mixed)
+  means <- vapply(seq_len(K), function(k) colMeans(matrix(out[, k], m)), double(length(unit)))
+  aperm(array(means, c(length(prefix), length(row), K)), c(2, 1, 3))
+}
+
+check_sums <- function(values, name) {
+  sums <- apply(values$phi, c(1, 3), sum)
+  off <- abs(sums - values$target)
+  if (any(!(off <= 1e-8 * (1 + max(abs(values$target)))))) {
+    i <- which(apply(!(off <= 1e-8), 1, any))[1]
+    stop_internal(paste0("The Shapley values of model \"", name, "\" do not add up to the prediction less the baseline."),
+                  paste0("First row: ", i, ", off by ", format(max(off[i, ])), "."))
+  }
+}
+
+summarise_shapley <- function(st, model, label, values, level, seed) {
+  predictors <- dimnames(values$phi)[[2]]
+  n <- dim(values$phi)[1]
+  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]],
+                      if (any(values$short)) "not converged" else "", if (label == "train") "training rows" else "")
+  describe <- function(sizes, class) {
+    importance <- colMeans(sizes)
+    std_error <- apply(sizes, 2, stats::sd) / sqrt(n)
+    limits <- t_limits(importance, std_error, n - 1, level)
+    ranking_rows(st, model, "shapley", label, predictors, importance, std_error, pmax(limits$lower, 0), limits$upper,
+                 about = "model", class = class, flag = flags)
+  }
+  sizes <- abs(values$phi)
+  total <- matrix(apply(sizes, c(1, 2), sum), n, dimnames = list(NULL, predictors))
+  tables <- list(describe(total, NA_character_))
+  if (dim(sizes)[3] > 1) {
+    tables <- c(tables, lapply(seq_along(st$classes), function(k) describe(matrix(sizes[, , k], n), st$classes[k])))
+  }
+  do.call(rbind, tables)
+}

@@ -1,0 +1,121 @@
+#' A ranking
+#'
+#' What the `rank_*()` functions return: a data frame of class `dreher_ranking`, one row per model, method, class and
+#' predictor, in order of rank.
+#'
+#' | column | meaning |
+#' |---|---|
+#' | `model`, `method` | the model's name in the study; `impurity`, `permutation` or `shapley` |
+#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag` or `given` |
+#' | `class` | with more than two classes, the class a Shapley importance speaks of; `NA`: all together |
+#' | `slice`, `resample` | `NA` unless computed on a part of the rows or on a resample |
+#' | `predictor`, `family` | the column, and its family in the dictionary |
+#' | `importance` | in the unit of the method (see its help page); larger is more important; keeps its sign |
+#' | `std_error`, `lower`, `upper` | standard error and limits of the interval; `NA` where `about` is `rows` |
+#' | `share` | non-negative part over the sum of the non-negative parts, 0 to 1; `NA` if all are 0 |
+#' | `relative` | importance over the top importance; `NA` if that is not positive |
+#' | `rank` | 1 is the top; ties share the smaller number |
+#' | `about` | what the interval speaks of: `model` (this fitted model on new rows), `learner` (this way of fitting) or `rows` (these rows; no interval) |
+#' | `flag` | short warnings, see below |
+#'
+#' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not shown to beat a constant, so
+#' its ranking may be noise; `few repeats`: fewer than 5; `training rows`: computed on rows the model has seen, optimistic and
+#' without interval; `not converged`: sampling stopped at its limit before the asked precision.
+#'
+#' Attributes: `target`, `metric`, `better`, `seed`, `level`, `settings` (one row per model and method: number of rows,
+#' repeats, what was measured, scale), `labels`, `left_out` (methods that did not apply, and why), `units` (per model and
+#' method the values behind each row of data, rows x predictors) and `fingerprint` of the data.
+#' @name ranking
+NULL
+
+# importance etc.: vectors along `predictors`.
+ranking_rows <- function(st, model, method, rows, predictors, importance, std_error = NA_real_, lower = NA_real_,
+                         upper = NA_real_, about, class = NA_character_, flag = "") {
+  positive <- pmax(importance, 0)
+  total <- sum(positive)
+  top <- max(importance)
+  d <- st$dictionary
+  out <- data.frame(
+    model = model$name, method = method, rows = rows, class = class, slice = NA_character_, resample = NA_integer_,
+    predictor = predictors, family = d$family[match(predictors, d$predictor)], importance = importance,
+    std_error = std_error, lower = lower, upper = upper,
+    share = if (total > 0) positive / total else NA_real_,
+    relative = if (top > 0) importance / top else NA_real_,
+    rank = as.integer(rank(-importance, ties.method = "min")), about = about, flag = flag)
+  out <- out[order(out$rank), ]
+  rownames(out) <- NULL
+  out
+}
+
+new_ranking <- function(st, table, settings, units, seed, level, left_out = NULL) {
+  structure(table, class = c("dreher_ranking", "data.frame"), target = st$target, metric = st$metric$name,
+            metric_label = st$metric$label, better = st$metric$better, task = st$task, seed = seed, level = level, settings = settings,
+            labels = labels_of(st, unique(table$predictor)), units = units, left_out = left_out,
+            fingerprint = st$fingerprint)
+}
+
+new_settings <- function(model, method, n, repeats = NA_integer_, measures, scale = NA_character_, background = NA_integer_, note = "") {
+  data.frame(model = model$name, class = model$class, method = method, n = n, repeats = repeats, measures = measures,
+             scale = scale, background = background, note = note)
+}
+
+bind_rankings <- function(st, parts, seed, level, left_out = NULL) {
+  table <- do.call(rbind, lapply(parts, as_plain))
+  rownames(table) <- NULL
+  new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(parts, attr, "units"), recursive = FALSE),
+              seed, level, left_out)
+}
+
+as_plain <- function(x) {
+  keep <- c("names", "row.names")
+  attributes(x) <- c(attributes(x)[keep], list(class = "data.frame"))
+  x
+}
+
+#' @export
+as.data.frame.dreher_ranking <- function(x, ...) as_plain(x)
+
+# A part of a ranking is a ranking as long as it keeps the columns; otherwise a plain table.
+#' @export
+`[.dreher_ranking` <- function(x, ...) {
+  out <- NextMethod()
+  if (is.data.frame(out) && !all(c("model", "method", "predictor", "importance", "rank") %in% names(out))) return(as_plain(out))
+  out
+}
+
+#' @export
+summary.dreher_ranking <- function(object, ...) {
+  parts <- split_ranking(object)
+  rows <- lapply(parts, function(r) {
+    lead <- r$predictor[order(r$rank)]
+    half <- which(cumsum(sort(r$share, decreasing = TRUE)) >= 0.5)[1]
+    data.frame(model = r$model[1], method = r$method[1], class = r$class[1], predictors = nrow(r), first = lead[1],
+               carry_half = half, above_zero = if (all(is.na(r$lower))) NA_integer_ else sum(r$lower > 0),
+               negative_total = sum(pmin(r$importance, 0)))
+  })
+  out <- do.call(rbind, rows)
+  rownames(out) <- NULL
+  out
+}
+
+# One part per model, method, rows and class.
+split_ranking <- function(x) {
+  x <- as_plain(x)
+  key <- paste(x$model, x$method, x$rows, ifelse(is.na(x$class), "", x$class), sep = "\r")
+  split(x, factor(key, levels = unique(key)))
+}
+
+# Short warnings for each predictor and for each model, worked out once per call.
+find_flags <- function(st) {
+  found <- find_suspects(st, st$predictors)
+  words <- c(leak = "leak?", identifier = "identifier", "many levels" = "many levels")
+  found <- found[found$finding %in% names(words), ]
+  list(predictors = vapply(stats::setNames(nm = st$predictors), function(p) {
+         paste(words[found$finding[found$predictor == p]], collapse = "; ")
+       }, ""),
+       models = vapply(st$models, function(m) score_one(st, m, 0.95, 1)$flag, ""))
+}
+
+join_flags <- function(...) {
+  apply(cbind(...), 1, function(f) paste(unique(f[nzchar(f)]), collapse = "; "))
+}

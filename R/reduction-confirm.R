@@ -1,0 +1,106 @@
+#' Confirm a chosen set on rows nobody has touched
+#'
+#' Trains the model once with all and once with the chosen predictors, on all training rows, and compares both on rows that took part
+#' in nothing so far.
+#'
+#' @param set A result of [choose_set()].
+#' @param data Untouched rows: a data frame with the target and the predictors.
+#' @param ... Must be empty.
+#' @param margin The loss one is ready to pay, in the metric's unit, fixed before looking. Default: 2 % of what all predictors gained over
+#'   a constant in the cross-validation.
+#' @param level Level: the two-sided interval has this level; the statement rests on the one-sided limit of the same level.
+#' @param seed Seed of the two fits; default the reduction's.
+#' @return A list of class `dreher_confirmation`: `statement` (one of `better`, `not worse by more than the margin`, `worse`, `inconclusive`),
+#'   `difference` (loss of the small less that of the full model), `std_error`, `lower`, `upper` (two-sided), `limit` (one-sided upper), `margin`,
+#'   `score_small`, `score_full`, `score_constant`, `gain`, `gain_lower`, `gain_upper` (small model over the constant), `n`, and `n_needed`, about how many rows would settle it.
+#'   `as.data.frame()` gives one row.
+#' @details Paired differences of influences, a t interval (methods: Hoeffding 1948; DeLong et al. 1988 for AUC). Non-inferior when the one-sided upper limit is below the margin
+#'   (Piaggio et al. 2012). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 / margin^2}: enough to show it with 80 % probability if nothing was lost.
+#' @section Errors: Rows that are training rows; columns that are missing; a margin that is not a positive number.
+#' @references Piaggio, G. et al. (2012). Reporting of noninferiority and equivalence randomized trials. \doi{10.1001/jama.2012.87802}
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
+#' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
+#' ps <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
+#' confirm_set(ps, kiln$untouched)
+#' @export
+confirm_set <- function(set, data, ..., margin = NULL, level = 0.95, seed = NULL) {
+  check_class(set, "dreher_set", "set", "choose_set()")
+  check_no_dots(..., .verb = "confirm_set")
+  level <- check_fraction(level, "level")
+  seed <- if (is.null(seed)) set$seed else check_seed(seed)
+  st <- set$study
+  model <- st$models[[set$model]]
+  if (is.null(margin)) {
+    if (set$gain_full <= 0) {
+      stop_study("All predictors together are not better than a constant, so no margin follows from their gain.",
+                 todo = "Give `margin` in the metric's unit.")
+    }
+    margin <- 0.02 * set$gain_full
+  } else if (!is.numeric(margin) || length(margin) != 1 || is.na(margin) || margin <= 0) {
+    stop_input("`margin` must be a single positive number, in the unit of the metric.", paste0("Given: ", describe_value(margin), "."))
+  }
+  on <- pick_rows(st, check_rows(data, "data"))$data
+  refuse_known_rows(st, on)
+
+  train <- training_frame(st, model)
+  test <- model_rows(st, model, on)
+  fit_and_predict <- function(predictors) {
+    if (!length(predictors)) return(predict_constant(st, on, train))
+    predict_fit(st, model, fit_on(st, model, train, predictors, seed, "confirm"), test, predictors)
+  }
+  small <- fit_and_predict(set$predictors)
+  full <- fit_and_predict(model$inputs$predictors)
+  constant <- predict_constant(st, on, train)
+  truth <- truth_of(st, on)
+  d <- loss_with_error(st$metric, truth, small, full, seed)
+  gain <- loss_with_error(st$metric, truth, constant, small, seed)
+  limits <- t_limits(d$loss, d$std_error, d$df, level)
+  gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
+  reach <- stats::qt(level, d$df) * d$std_error
+  n <- length(truth)
+  n_needed <- ceiling((stats::qnorm(level) + stats::qnorm(0.8))^2 * d$std_error^2 * n / margin^2)
+  structure(
+    list(statement = state_difference(d$loss - reach, d$loss + reach, margin), model = set$model, predictors = set$predictors,
+         full_size = length(model$inputs$predictors), difference = d$loss, std_error = d$std_error, lower = limits$lower, upper = limits$upper,
+         limit = d$loss + reach, margin = margin, score_small = metric_score(st$metric, truth, small),
+         score_full = metric_score(st$metric, truth, full), score_constant = metric_score(st$metric, truth, constant),
+         gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed,
+         metric = st$metric$label, level = level),
+    class = "dreher_confirmation")
+}
+
+state_difference <- function(low, high, margin) {
+  if (high < 0) "better"
+  else if (high < margin) "not worse by more than the margin"
+  else if (low > 0) "worse"
+  else "inconclusive"
+}
+
+# Rows that took part in the fit confirm nothing; rows that were only looked at confirm less.
+# Compared on all columns both tables have.
+refuse_known_rows <- function(st, data) {
+  count_same <- function(known) {
+    shared <- intersect(names(known), names(data))
+    key <- function(d) do.call(paste, c(lapply(d[shared], as.character), sep = "\r"))
+    sum(key(data) %in% key(known))
+  }
+  trained <- count_same(st$train)
+  if (trained > nrow(data) / 2) {
+    stop_input(paste0(trained, " of the ", nrow(data), " rows of `data` are training rows of the study."),
+               todo = "Confirm on rows that took part in nothing so far.")
+  }
+  looked_at <- count_same(st$data)
+  if (trained > 0) warn_dreher("rows", paste0(trained, " of the ", nrow(data), " rows of `data` are training rows as well."), "Drop them.")
+  if (looked_at > nrow(data) / 2) {
+    warn_dreher("rows", paste0(looked_at, " of the ", nrow(data), " rows of `data` are the study's holdout rows."),
+                "The reduction did not see them, but whoever looked at scores and rankings did; untouched rows are better.")
+  }
+}
+
+#' @export
+as.data.frame.dreher_confirmation <- function(x, ...) {
+  x$predictors <- paste(x$predictors, collapse = ", ")
+  as.data.frame(unclass(x), stringsAsFactors = FALSE)
+}

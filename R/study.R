@@ -1,0 +1,321 @@
+#' Set up a study: models, rows, target, metric
+#'
+#' A study holds what is being questioned. All other functions take one. Every model is checked once, here:
+#' its predictors must be in the data with the types and levels of training, it must predict every row, and a
+#' tree model's flat forest must say what the model itself says.
+#'
+#' @param models A fitted model, or a named list of fitted models. See [readers] for the classes that are known.
+#' @param data The holdout rows: a data frame the models have not been trained on, with the target.
+#' @param target Name of the target column. Numbers make it a regression; a factor, text, TRUE/FALSE, or
+#'   a model of classes make it a classification.
+#' @param train The training rows. Needed for impurity importance, Shapley background rows, the constant
+#'   baseline and [reduce_predictors()]; without them some steps say that they are missing.
+#' @param ... Must be empty.
+#' @param metric Name of the metric: for numbers `"rmse"` (default), `"mse"`, `"mae"`, `"r2"`; for classes
+#'   `"brier"` (default), `"log_loss"`, `"accuracy"`, and `"auc"` with two classes; or a function of `truth` and `predicted`
+#'   that returns one number. `predicted` is a numeric vector (regression), the probability of the positive class,
+#'   or with more than two classes the matrix of probabilities; `truth` then is a factor.
+#' @param better For a metric of your own: is `"lower"` or `"higher"` better?
+#' @param positive With two classes: the one whose probability is ranked and explained. Default: the second.
+#' @param dictionary A data frame from [read_dictionary()] with what is known of the predictors.
+#' @param predictors Names of the columns a model takes in, when it does not say so itself. Default: every
+#'   column but the target.
+#' @param predict_with A function of `model` and `data` that returns the predictions (a numeric vector; for classes a
+#'   matrix with one named column per class, or with two classes the probability of the positive one). Or a
+#'   named list of such functions, one for each model that needs one. It takes precedence over a known reader.
+#' @param refit_with A function of `model`, `data` and `predictors` that trains the model again on these rows and
+#'   predictors and returns it; or a named list. `data` holds the target and these predictors only.
+#' @param threads Number of threads for the loops over rows. Default: option `dreher.threads`, environment
+#'   variable `DREHER_THREADS`, then 2. Results do not depend on it.
+#' @return A list of class `dreher_study`.
+#' @details
+#' Brier score: with two classes the mean of (p - y)^2; with more the sum over classes of (p_k - y_k)^2
+#' (Brier 1950).
+#' @section Errors:
+#' `dreher_error_input` for arguments and columns (missing, duplicated, of another type, with unseen levels, target
+#' missing in some rows, a metric that does not fit); `dreher_error_model` for a model that cannot be read or does not
+#' predict all rows. The message names the argument, column, model and row.
+#' @references Brier, G. W. (1950). Verification of forecasts expressed in terms of probability.
+#'   \doi{10.1175/1520-0493(1950)078<0001:VOFEIT>2.0.CO;2}
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate, kiln$train)
+#' study(fit, kiln$holdout, "strength", train = kiln$train)
+#' @export
+study <- function(models, data, target, train = NULL, ..., metric = NULL, better = NULL, positive = NULL,
+                  dictionary = NULL, predictors = NULL, predict_with = NULL, refit_with = NULL, threads = NULL) {
+  check_no_dots(..., .verb = "study")
+  threads <- check_threads(threads)
+  models <- name_models(models)
+  data <- check_rows(data, "data")
+  if (!is.null(train)) train <- check_rows(train, "train")
+  target <- check_string(target, "target")
+  check_columns(data, target, "data", "The target")
+  if (!is.null(train)) check_columns(train, target, "train", "The target")
+  check_target(data[[target]], target, "data")
+  if (!is.null(train)) check_target(train[[target]], target, "train")
+
+  predict_with <- match_functions(predict_with, names(models), "predict_with")
+  refit_with <- match_functions(refit_with, names(models), "refit_with")
+  tasks <- lapply(names(models), function(m) {
+    if (is.null(predict_with[[m]])) read_task(models[[m]]) else list(task = NULL, classes = NULL)
+  })
+  kind <- find_task(data[[target]], if (!is.null(train)) train[[target]], tasks, names(models), target, positive)
+  data[[target]] <- kind$convert(data[[target]], target, "data")
+  if (!is.null(train)) train[[target]] <- kind$convert(train[[target]], target, "train")
+
+  st <- structure(
+    list(models = list(), data = data, train = train, target = target, task = kind$task, classes = kind$classes,
+         positive = kind$positive, metric = new_metric(metric, better, kind$task, kind$classes, kind$positive),
+         dictionary = NULL, refit_with = refit_with, asked = predictors, threads = threads),
+    class = "dreher_study")
+  st$models <- lapply(stats::setNames(names(models), names(models)), function(m) {
+    open_model(st, m, models[[m]], predict_with[[m]])
+  })
+  st$predictors <- unique(unlist(lapply(st$models, function(m) m$inputs$predictors)))
+  st$predictors <- c(intersect(names(data), st$predictors), setdiff(st$predictors, names(data)))
+  st$dictionary <- fill_dictionary(dictionary, st$predictors)
+  st$fingerprint <- rlang::hash(list(data, train, target))
+  st
+}
+
+name_models <- function(models) {
+  if (is.null(models) || (is.list(models) && !length(models))) {
+    stop_input("`models` holds no model.", todo = "Give a fitted model or a named list of fitted models.")
+  }
+  several <- is.list(models) && !is.object(models)
+  if (!several) models <- stats::setNames(list(models), class(models)[1])
+  if (is.null(names(models))) names(models) <- rep("", length(models))
+  bare <- !nzchar(names(models))
+  names(models)[bare] <- vapply(models[bare], function(m) class(m)[1], "")
+  twice <- unique(names(models)[duplicated(names(models))])
+  if (length(twice)) {
+    stop_input(paste0("Several models are called ", quote_some(twice), "."), todo = "Give `models` as a list with distinct names.")
+  }
+  models
+}
+
+check_target <- function(y, target, arg) {
+  if (anyNA(y)) {
+    stop_input(paste0("The target \"", target, "\" is missing in ", sum(is.na(y)), " rows of `", arg, "`."),
+               paste0("The first is row ", which(is.na(y))[1], "."), "Drop the rows without a target.")
+  }
+  if (is.numeric(y) && any(!is.finite(y))) {
+    stop_input(paste0("The target \"", target, "\" is not finite in row ", which(!is.finite(y))[1], " of `", arg, "`."))
+  }
+  if (!is.numeric(y) && !is.factor(y) && !is.character(y) && !is.logical(y)) {
+    stop_input(paste0("The target \"", target, "\" must hold numbers, text, a factor or TRUE/FALSE."),
+               paste0("Given: ", class(y)[1], "."))
+  }
+}
+
+match_functions <- function(given, models, arg) {
+  if (is.null(given)) return(list())
+  if (is.function(given)) return(stats::setNames(rep(list(given), length(models)), models))
+  fits <- is.list(given) && length(given) && !is.null(names(given)) && all(vapply(given, is.function, NA))
+  if (!fits || length(setdiff(names(given), models))) {
+    stop_input(paste0("`", arg, "` must be a function, or a list of functions named like the models ",
+                      quote_some(models), "."),
+               paste0("Given: ", if (is.list(given)) quote_some(names(given)) else describe_value(given), "."))
+  }
+  given
+}
+
+# Regression or classification, the classes in their order, and how to bring a target to it.
+find_task <- function(y, y_train, tasks, models, target, positive) {
+  said <- unlist(lapply(tasks, `[[`, "task"))
+  numeric <- is.numeric(y) && !is.factor(y)
+  task <- if (!numeric) "classification" else if (length(said) && all(said == "classification")) "classification" else "regression"
+  for (i in seq_along(tasks)) {
+    if (!is.null(tasks[[i]]$task) && tasks[[i]]$task != task) {
+      stop_study(paste0("Model \"", models[i], "\" is a ", tasks[[i]]$task, ", but the target \"", target, "\" makes this a ", task, "."),
+                 todo = "Give a model of the target as it stands in the data, or turn the target into a factor.")
+    }
+  }
+  if (task == "regression") return(list(task = task, classes = NULL, positive = NULL, convert = function(y, ...) as.double(y)))
+
+  levels_of <- function(y) if (is.factor(y)) levels(droplevels(y)) else if (is.logical(y)) c("FALSE", "TRUE") else as.character(sort(unique(y)))
+  met <- union(if (!is.null(y_train)) levels_of(y_train), levels_of(y))
+  known <- Find(Negate(is.null), lapply(tasks, `[[`, "classes"))
+  classes <- if (!is.null(known) && setequal(known, union(known, met))) known else met
+  if (is.factor(y) && setequal(classes, intersect(levels(y), classes))) classes <- intersect(levels(y), classes)
+  if (length(unique(as.character(y))) < 2) {
+    stop_input(paste0("The target \"", target, "\" has a single class in `data`: ", quote_some(unique(as.character(y))), "."),
+               todo = "Give holdout rows with at least two classes.")
+  }
+  if (is.null(positive)) positive <- classes[2]
+  if (length(classes) == 2) positive <- check_choice(as.character(positive), classes, "positive")
+  convert <- function(y, target, arg) {
+    text <- as.character(y)
+    strange <- setdiff(unique(text), classes)
+    if (length(strange)) {
+      stop_input(paste0("The target \"", target, "\" of `", arg, "` has classes the models do not know: ", quote_some(strange), "."))
+    }
+    factor(text, levels = classes)
+  }
+  list(task = task, classes = classes, positive = match(positive, classes), convert = convert)
+}
+
+# One model of a study, read and checked.
+open_model <- function(st, name, object, predict_with) {
+  own_reader <- is.null(predict_with)
+  inputs <- if (own_reader) read_inputs(object, st$train)
+  if (is.null(inputs)) inputs <- guess_inputs(st)
+  strays <- setdiff(inputs$predictors, names(st$data))
+  if (st$target %in% inputs$predictors) {
+    stop_model(paste0("Model \"", name, "\" uses the target \"", st$target, "\" as a predictor."))
+  }
+  if (length(strays)) check_columns(st$data, strays, "data", paste0("Model \"", name, "\" needs the predictor"))
+  model <- list(name = name, object = object, class = class(object)[1], inputs = inputs,
+                predict = if (own_reader) read_predictions else predict_with, own_reader = own_reader,
+                forest = NULL, linear = if (own_reader) read_coefficients(object))
+  if (own_reader) {
+    check_levels_known(model, st)
+    if (is.null(st$train)) {
+      model$inputs <- levels_from_data(inputs, st$data)
+    } else {
+      check_columns(st$train, inputs$predictors, "train", paste0("Model \"", name, "\" needs the predictor"))
+    }
+    forest <- read_forest(object, model$inputs)
+    if (!is.null(forest)) {
+      check_forest(forest, object, align_rows(st$data, model$inputs, name), name, st$threads)
+      model$forest <- forest
+    }
+  }
+  predict_model(st, model, st$data)   # every row must get a prediction
+  model
+}
+
+# Models that do not name their predictors take in every column but the target.
+guess_inputs <- function(st) {
+  predictors <- st$asked
+  if (is.null(predictors)) predictors <- setdiff(names(st$data), st$target)
+  check_columns(st$data, predictors, "data", "`predictors` names")
+  seen <- if (is.null(st$train)) st$data else st$train
+  new_inputs(predictors, levels_of_rows(seen, intersect(predictors, names(seen))), missing = TRUE)
+}
+
+# Text columns have no levels of their own: without training rows nobody can know the codes.
+check_levels_known <- function(model, st) {
+  text <- model$inputs$predictors[vapply(model$inputs$predictors, function(p) {
+    is.character(st$data[[p]]) && is.null(model$inputs$levels[[p]])
+  }, NA)]
+  if (length(text) && is.null(st$train)) {
+    stop_input(paste0("Model \"", model$name, "\" takes the text column ", quote_some(text), ", whose training levels are not known."),
+               todo = "Give `train = ` the training rows, or turn the column into a factor with the levels of training.")
+  }
+}
+
+levels_from_data <- function(inputs, data) {
+  for (p in inputs$predictors) {
+    if (is.null(inputs$levels[[p]]) && is.factor(data[[p]])) inputs$levels[[p]] <- levels(data[[p]])
+  }
+  inputs
+}
+
+# Predictions of one model of a study: rows x outputs (1 for regression, else one per class).
+predict_model <- function(st, model, data, arg = "data") {
+  predict_aligned(st, model, model_rows(st, model, data, arg))
+}
+
+# The rows as the model wants them.
+model_rows <- function(st, model, data, arg = "data") {
+  if (model$own_reader) return(align_rows(data, model$inputs, model$name, arg))
+  check_columns(data, model$inputs$predictors, arg, paste0("Model \"", model$name, "\" needs the predictor"))
+  data[setdiff(names(data), st$target)]
+}
+
+predict_aligned <- function(st, model, rows) {
+  if (!is.null(model$forest)) {
+    out <- forest_predict(model$forest, encode_for_forest(model$forest, rows), st$threads)
+    if (st$task == "classification") out <- order_classes(out, read_task(model$object)$classes, st, model$name)
+    return(out)
+  }
+  check_predictions(model$predict(model$object, rows), rows, st, model$name)
+}
+
+order_classes <- function(out, classes, st, name) {
+  colnames(out) <- classes
+  lacking <- setdiff(st$classes, classes)
+  if (length(lacking)) {
+    out <- cbind(out, matrix(0, nrow(out), length(lacking), dimnames = list(NULL, lacking)))
+  }
+  out[, st$classes, drop = FALSE]
+}
+
+# Whatever a model or a user's function returns, as rows x outputs; or an error that says which
+# model, which row.
+check_predictions <- function(p, rows, st, name) {
+  n <- nrow(rows)
+  fault <- function(...) stop_model(paste0("Model \"", name, "\" ", ...), todo = "`predict_with` must return one prediction per row of its `data`.")
+  if (is.data.frame(p)) p <- as.matrix(p)
+  if (st$task == "classification" && (is.factor(p) || is.character(p))) {
+    fault("returns classes, not probabilities.")
+  }
+  if (!is.numeric(p)) fault("returns ", describe_value(p), " instead of numbers.")
+  got <- if (is.matrix(p)) nrow(p) else length(p)
+  if (got != n) fault("returns ", got, " predictions for ", n, " rows.")
+  if (st$task == "regression") {
+    if (is.matrix(p) && ncol(p) != 1) fault("returns ", ncol(p), " columns; a regression has one.")
+    p <- matrix(as.double(p), n, 1)
+  } else {
+    p <- class_matrix(p, st, name, fault)
+  }
+  gaps <- which(!is.finite(rowSums(p)))
+  if (length(gaps)) {
+    stop_model(paste0("Model \"", name, "\" gives no prediction for ", length(gaps), " of ", n, " rows."),
+               paste0("The first is row ", gaps[1], "."),
+               "Fill in or drop these rows; check for missing values the model does not take.", data = list(rows = gaps))
+  }
+  p
+}
+
+class_matrix <- function(p, st, name, fault) {
+  if (!is.matrix(p) || ncol(p) == 1) {
+    if (length(st$classes) != 2) fault("returns one number per row; ", length(st$classes), " classes need one column each.")
+    p <- as.double(p)
+    out <- matrix(0, length(p), 2, dimnames = list(NULL, st$classes))
+    out[, st$positive] <- p
+    out[, 3 - st$positive] <- 1 - p
+  } else {
+    if (is.null(colnames(p)) || !setequal(colnames(p), intersect(colnames(p), st$classes))) {
+      fault("must name its columns of probabilities by the classes ", quote_some(st$classes), ".")
+    }
+    out <- order_classes(unname_rows(p), colnames(p), st, name)
+  }
+  bad <- which(rowSums(out < -1e-8 | out > 1 + 1e-8) > 0)
+  if (length(bad)) fault("returns probabilities outside 0 to 1; the first is in row ", bad[1], ".")
+  out
+}
+
+# The target as the metrics want it: numbers, or class numbers.
+truth_of <- function(st, data) {
+  y <- data[[st$target]]
+  if (st$task == "regression") y else as.integer(y)
+}
+
+need_train <- function(st, step) {
+  if (is.null(st$train)) {
+    stop_study(paste0(step, " needs the training rows."), todo = "Give `study(train = )` the rows the models were trained on.")
+  }
+  st$train
+}
+
+pick_models <- function(st, models) {
+  if (is.null(models)) return(st$models)
+  st$models[check_choice(models, names(st$models), "models", several = TRUE)]
+}
+
+# The rows named by `rows`: "holdout", "train", or a data frame of the user's.
+pick_rows <- function(st, rows) {
+  if (is.data.frame(rows)) {
+    rows <- check_rows(rows, "rows")
+    check_columns(rows, st$target, "rows", "The target")
+    check_target(rows[[st$target]], st$target, "rows")
+    if (st$task == "classification") rows[[st$target]] <- factor(as.character(rows[[st$target]]), levels = st$classes)
+    check_target(rows[[st$target]], st$target, "rows")
+    return(list(data = rows, label = "given"))
+  }
+  rows <- check_choice(rows, c("holdout", "train"), "rows")
+  list(data = if (rows == "train") need_train(st, "`rows = \"train\"`") else st$data, label = rows)
+}

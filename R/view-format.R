@@ -1,0 +1,95 @@
+# Numbers and words as people read them.
+
+# A value with as many digits as its uncertainty supports.
+format_value <- function(x, error = NA) {
+  error <- rep_len(error, length(x))
+  mapply(function(v, e) {
+    if (is.na(v)) return("")
+    if (is.na(e) || e <= 0) return(formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _))
+    digits <- max(0, min(6, 1 - floor(log10(e))))
+    sub("^-(0\\.?0*)$", "\\1", formatC(v, digits = digits, format = "f"))   # no minus zero
+  }, x, error, USE.NAMES = FALSE)
+}
+
+format_percent <- function(x) ifelse(is.na(x), "", ifelse(x > 0 & x < 0.005, "< 1 %", paste0(round(100 * x), " %")))
+
+format_number <- function(x) format(x, big.mark = ",", trim = TRUE, scientific = FALSE)
+
+# Three predictors, One predictor
+count_of <- function(n, noun, capital = FALSE) {
+  words <- c("one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
+  number <- if (n >= 1 && n <= 12) words[n] else if (n == 0) "no" else format_number(n)
+  out <- paste0(number, " ", noun, if (n != 1) "s")
+  if (capital) paste0(toupper(substr(out, 1, 1)), substring(out, 2)) else out
+}
+
+list_words <- function(x) {
+  n <- length(x)
+  if (n < 2) return(paste(x, collapse = ""))
+  paste(paste(x[-n], collapse = ", "), "and", x[n])
+}
+
+method_names <- c(impurity = "Impurity", permutation = "Permutation", shapley = "Shapley")
+method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C")
+
+shorten <- function(x, width) {
+  long <- nchar(x, "width") > width
+  x[long] <- paste0(strtrim(x[long], width - 1), "\u2026")
+  x
+}
+
+pad <- function(x, width, right = FALSE) {
+  gap <- strrep(" ", pmax(width - nchar(x, "width"), 0))
+  if (right) paste0(gap, x) else paste0(x, gap)
+}
+
+# Columns of text, each as wide as its widest entry.
+lay_out <- function(columns, right = rep(FALSE, length(columns))) {
+  cells <- mapply(function(name, x, r) {
+    x <- c(name, x)
+    pad(x, max(nchar(x, "width")), r)
+  }, names(columns), columns, right, SIMPLIFY = FALSE)
+  sub(" +$", "", paste0(" ", do.call(paste, c(cells, sep = "  "))))
+}
+
+heading <- function(text) {
+  cli::style_bold(shorten(text, 80))
+}
+
+wrap_lines <- function(text, width = 80) strwrap(text, width)
+
+# The sentence a ranking comes down to. `part`: the rows of one model, method and class.
+say_ranking <- function(part, labels, method = part$method[1]) {
+  part <- part[order(part$rank), ]
+  if (any(grepl("no skill", part$flag))) {
+    return("The model is not shown to beat a constant: this order may be noise.")
+  }
+  share <- ifelse(is.na(part$share), 0, part$share)
+  if (sum(share) == 0) return("No predictor has a positive importance.")
+  m <- which(cumsum(share) >= 0.8)[1]
+  lead <- labels[part$predictor[seq_len(m)]]
+  who <- if (m <= 3) list_words(lead) else count_of(m, "predictor", TRUE)
+  out <- paste0(who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])), " of the ",
+                tolower(method_names[[method]]) |> sub("shapley", "Shapley", x = _), " importance")
+  open <- if (all(is.na(part$lower))) 0 else sum(part$lower <= 0)
+  if (method == "permutation" && open > 0) {
+    out <- paste0(out, "; ", open, " of ", nrow(part), " cannot be told from zero")
+  }
+  paste0(out, ".")
+}
+
+say_suspects <- function(x, labels) {
+  leak <- unique(x$predictor[grepl("leak?", x$flag, fixed = TRUE)])
+  id <- unique(x$predictor[grepl("identifier", x$flag)])
+  c(if (length(leak)) paste0("Suspicious: ", list_words(labels[leak]), " may have been known only after the target (leak?)."),
+    if (length(id)) paste0(list_words(labels[id]), if (length(id) == 1) " is an identifier." else " are identifiers."))
+}
+
+# What was measured, on what: one short line per method.
+say_settings <- function(s, level) {
+  interval <- if (is.na(level)) "" else paste0(", ", format_percent(level), " intervals")
+  switch(s$method,
+         impurity = paste0(s$measures, ", ", format_number(s$n), " training rows, no interval"),
+         permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
+         shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note))
+}

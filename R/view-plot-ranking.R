@@ -1,0 +1,174 @@
+#' Draw a ranking
+#'
+#' Dot and interval per predictor, one panel per method, shares at the right edge. The title is the finding.
+#'
+#' @param object,x A [ranking].
+#' @param ... Must be empty.
+#' @param model Name of the model to draw. Default: the first.
+#' @param class With several classes: the class to draw. Default: all together.
+#' @param top At most so many predictors; the rest are folded into one row.
+#' @return A ggplot.
+#' @section Reading the result: Dots further right matter more. Lines are intervals for this model on new rows; where a line
+#'   touches zero the predictor cannot be told from one that does nothing. Impurity has no interval, and is above zero even for noise.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
+#' plot(rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train)))
+#' @importFrom ggplot2 .data
+#' @export
+autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top = 25) {
+  check_no_dots(..., .verb = "plot")
+  top <- check_count(top, "top", least = 2)
+  if (!nrow(object)) stop_input("The ranking has no rows to draw.")
+  part <- pick_part(object, model, class)
+  labels <- attr(object, "labels")
+  settings <- attr(object, "settings")
+  settings <- settings[settings$model == part$model[1], ]
+  methods <- intersect(names(method_names), part$method)
+  d <- fold_rest(part, labels, top)
+  d$colour <- d$method
+  d$method <- factor(d$method, methods, panel_names(methods, settings))
+  main <- if ("permutation" %in% methods) "permutation" else methods[1]
+  say <- c(say_ranking(part[part$method == main, ], labels), say_suspects(part, labels))
+  reach <- stats::aggregate(list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["method"], max, na.rm = TRUE)
+  reach$row <- levels(d$row)[1]
+  ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$colour)) +
+    ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
+    ggplot2::geom_linerange(ggplot2::aes(xmin = .data$lower, xmax = .data$upper), linewidth = 1, na.rm = TRUE) +
+    ggplot2::geom_point(size = 2.6, na.rm = TRUE) +
+    ggplot2::geom_blank(ggplot2::aes(x = .data$most * 1.28, y = .data$row), data = reach, inherit.aes = FALSE) +
+    ggplot2::geom_text(ggplot2::aes(x = Inf, label = format_percent(.data$share)), hjust = 1.05, size = 3.3, colour = muted) +
+    ggplot2::facet_wrap(ggplot2::vars(.data$method), nrow = 1, scales = "free_x") +
+    ggplot2::scale_colour_manual(values = method_colours) +
+    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
+    ggplot2::labs(x = NULL, y = NULL, title = wrap_text(paste(say, collapse = " "), 88),
+                  subtitle = wrap_text(say_subtitle(object, part, settings), 118),
+                  caption = wrap_text(say_caption(settings[settings$method %in% methods, ], attr(object, "level")), 130)) +
+    theme_dreher() +
+    ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
+}
+
+#' @rdname autoplot.dreher_ranking
+#' @export
+plot.dreher_ranking <- function(x, ...) {
+  print(ggplot2::autoplot(x, ...))
+  invisible(x)
+}
+
+pick_part <- function(x, model, class) {
+  whole <- as_plain(x)
+  model <- if (is.null(model)) whole$model[1] else check_choice(model, unique(whole$model), "model")
+  part <- whole[whole$model == model, ]
+  if (is.null(class)) part[is.na(part$class), ] else {
+    check_choice(class, unique(stats::na.omit(part$class)), "class")
+    part[part$class %in% class, ]
+  }
+}
+
+panel_names <- function(methods, settings) {
+  measures <- settings$measures[match(methods, settings$method)]
+  scale <- settings$scale[match(methods, settings$method)]
+  paste0(method_names[methods], "\n", ifelse(is.na(scale), measures, paste0("mean size, ", scale)))
+}
+
+# The first `top` predictors by mean rank over methods, the others as one row that only has a share.
+fold_rest <- function(part, labels, top) {
+  mean_rank <- sort(tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean))
+  order <- names(mean_rank)
+  rest <- if (length(order) > top) order[-seq_len(top)]
+  d <- part[!part$predictor %in% rest, ]
+  flagged <- unique(d$predictor[grepl("leak?|identifier", d$flag)])
+  name <- shorten(labels, 32)
+  name <- stats::setNames(make.unique(ifelse(names(labels) %in% flagged, paste(name, "(?)"), name), " "), names(labels))
+  d$row <- name[d$predictor]
+  rows <- name[setdiff(order, rest)]
+  if (length(rest)) {
+    label <- paste(length(rest), "others, together")
+    folded <- do.call(rbind, lapply(split(part, part$method), function(m) {
+      out <- m[1, ]
+      out[c("importance", "lower", "upper", "std_error")] <- NA_real_
+      out$share <- sum(m$share[m$predictor %in% rest], na.rm = TRUE)
+      out$flag <- ""
+      out$row <- label
+      out
+    }))
+    d <- rbind(d, folded)
+    rows <- c(rows, label)
+  }
+  d$row <- factor(d$row, rev(unname(rows)))
+  d
+}
+
+say_subtitle <- function(x, part, settings) {
+  others <- setdiff(unique(x$model), part$model[1])
+  paste0("Predictors of ", attr(x, "target"), ", model ", part$model[1], " (", settings$class[1], ")",
+         if (!is.na(part$class[1])) paste0(", class ", part$class[1]),
+         if (length(others)) paste0("; drawn with model = for ", list_words(paste0("\"", others, "\""))), ". Percent: share of the importance.")
+}
+
+say_caption <- function(settings, level) {
+  paste0(paste0(method_names[settings$method], ": ", vapply(seq_len(nrow(settings)), function(i) say_settings(settings[i, ], level), ""), collapse = ". "), ".")
+}
+
+#' Draw methods or models side by side
+#'
+#' The same predictors rank by rank, joined by lines: predictors on which the columns disagree in ink, the others pale.
+#'
+#' @param ranking A [ranking] of at least two methods or models.
+#' @param ... Must be empty.
+#' @param top At most so many predictors, by mean rank.
+#' @param apart Ranks that differ by more than this are drawn in ink.
+#' @return A ggplot.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
+#' plot_methods(rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train)))
+#' @export
+plot_methods <- function(ranking, ..., top = 15, apart = 3) {
+  check_class(ranking, "dreher_ranking", "ranking", "a rank_*() function")
+  check_no_dots(..., .verb = "plot_methods")
+  top <- check_count(top, "top", least = 2)
+  apart <- check_count(apart, "apart", least = 0)
+  d <- as_plain(ranking)
+  d <- d[is.na(d$class), ]
+  several <- length(unique(d$model)) > 1
+  d$column <- paste0(if (several) paste0(d$model, "\n"), method_names[d$method])
+  columns <- unique(d$column)
+  if (length(columns) < 2) {
+    stop_input("There is a single method and model: nothing to lay side by side.", todo = "Use rank_predictors() with several of `by`, or several models.")
+  }
+  labels <- attr(ranking, "labels")
+  mean_rank <- sort(tapply(d$rank, factor(d$predictor, unique(d$predictor)), mean))
+  keep <- names(mean_rank)[seq_len(min(top, length(mean_rank)))]
+  d <- d[d$predictor %in% keep, ]
+  # Ranks among the predictors shown, so that no line leaves the picture.
+  d$place <- stats::ave(d$rank, d$column, FUN = function(r) rank(r, ties.method = "first"))
+  spread <- tapply(d$rank, d$predictor, function(r) diff(range(r)))
+  # Ranks of predictors that matter nowhere are settled by chance; only those with half an even
+  # share somewhere can disagree.
+  counts <- d$predictor[!is.na(d$share) & d$share >= 0.5 / length(mean_rank)]
+  d$inked <- spread[d$predictor] > apart & d$predictor %in% counts
+  d$x <- match(d$column, columns)
+  d$label <- shorten(labels[d$predictor], 24)
+  ends <- rbind(transform(d[d$x == 1, ], at = 0.93, just = 1), transform(d[d$x == length(columns), ], at = length(columns) + 0.07, just = 0))
+  odd <- keep[spread[keep] > apart & keep %in% counts]
+  say <- if (!length(odd)) paste0("The columns agree within ", count_of(apart, "rank"), " on every predictor that matters.") else {
+    paste0("They disagree by more than ", count_of(apart, "rank"), " on ", if (length(odd) <= 4) list_words(labels[odd]) else count_of(length(odd), "predictor"),
+           if (length(odd) < length(keep)) "; on the rest that matter they agree." else ".")
+  }
+  ggplot2::ggplot(d, ggplot2::aes(.data$x, .data$place, group = .data$predictor, colour = .data$inked, linewidth = .data$inked)) +
+    ggplot2::geom_line() +
+    ggplot2::geom_point(size = 5.6, colour = paper) +
+    ggplot2::geom_text(ggplot2::aes(label = .data$rank), size = 3.5) +
+    ggplot2::geom_text(ggplot2::aes(x = .data$at, label = .data$label, hjust = .data$just), data = ends, size = 4) +
+    ggplot2::scale_y_reverse(breaks = NULL) +
+    ggplot2::scale_x_continuous(breaks = seq_along(columns), labels = columns, position = "top",
+                                limits = c(1 - 0.28 * max(1, length(columns) - 1), length(columns) + 0.28 * max(1, length(columns) - 1))) +
+    ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
+    ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
+    ggplot2::labs(x = NULL, y = NULL, title = wrap_text(say, 88),
+                  subtitle = wrap_text(paste0("Ranks of the predictors of ", attr(ranking, "target"),
+                                              if (length(mean_rank) > length(keep)) paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank"), ". In ink: ranks more than ", apart, " apart, with at least half an even share somewhere."), 118)) +
+    theme_dreher() +
+    ggplot2::theme(panel.grid.major = ggplot2::element_blank(), axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1))
+}

@@ -1,0 +1,155 @@
+#' Write the report
+#'
+#' One HTML file that holds everything, pictures included: the answer first, then the questions in the order in which they should be asked.
+#'
+#' @param study A [study()].
+#' @param ... Results to show, in any order: a [ranking], and results of [reduce_predictors()], [choose_set()], [confirm_set()]. What is not
+#'   given is not shown; scores and checks are computed.
+#' @param file Path of the HTML file. An existing file is replaced.
+#' @param title Title of the report.
+#' @param quiet TRUE (default): no progress messages.
+#' @return `file`, invisibly.
+#' @section Errors: Results of another study (other data); objects that are no results; pandoc missing.
+#' @examples
+#' if (rmarkdown::pandoc_available("2.0")) {
+#'   kiln <- demo_kiln(missing = FALSE)
+#'   fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
+#'   st <- study(fit, kiln$holdout, "strength", train = kiln$train)
+#'   write_report(st, rank_permutation(st), file = tempfile(fileext = ".html"))
+#' }
+#' @export
+write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
+  check_class(study, "dreher_study", "study", "study()")
+  check_string(file, "file")
+  results <- sort_results(study, list(...))
+  if (!rmarkdown::pandoc_available("2.0")) {
+    stop_study("The report needs pandoc, which is not on this machine.", todo = "Install pandoc 2.0 or later (Debian: apt-get install pandoc).")
+  }
+  if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
+  if (is.null(title)) title <- paste("What predicts", study$target)
+  work <- tempfile("report")
+  dir.create(work)
+  on.exit(unlink(work, recursive = TRUE))
+  file.copy(list.files(system.file("report", package = "dreher"), full.names = TRUE), work)
+  env <- new.env(parent = asNamespace("dreher"))
+  env$r <- c(list(study = study, title = title, scores = score_models(study), checks = check_data(study)), results)
+  made <- rmarkdown::render(file.path(work, "report.Rmd"), output_file = "report.html", envir = env, quiet = quiet,
+                            output_options = list(pandoc_args = c("--metadata", paste0("pagetitle=", title))))
+  if (!file.copy(made, file, overwrite = TRUE)) stop_input(paste0("The file \"", file, "\" cannot be written."))
+  invisible(file)
+}
+
+sort_results <- function(study, given) {
+  kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation")
+  out <- list()
+  for (x in given) {
+    kind <- kinds[intersect(class(x), names(kinds))]
+    if (!length(kind)) {
+      stop_input("`...` must hold results of this study.", paste0("Given: ", class(x)[1], "."),
+                 "A ranking, a reduction, a chosen set, a confirmation.")
+    }
+    other <- if (kind == "ranking") attr(x, "fingerprint") else x[["study"]]$fingerprint
+    if (!is.null(other) && other != study$fingerprint) {
+      stop_study(paste0("The ", kind, " was made from another study: its data differ."), todo = "Give results of this study.")
+    }
+    out[[kind]] <- x
+  }
+  if (is.null(out$set) && !is.null(out$reduction) && length(out$reduction$curves) == 1) out$set <- choose_set(out$reduction)
+  out
+}
+
+# --- pieces of the page ------------------------------------------------------------------------
+
+html <- function(...) knitr::asis_output(paste0(..., collapse = "\n"))
+
+escape <- function(x) htmltools::htmlEscape(as.character(x))
+
+# The answer, in one sentence and a few figures.
+page_answer <- function(r) {
+  lines <- character()
+  if (!is.null(r$set)) {
+    lead <- say_set(r$set)
+    names <- labels_of(r$study, r$set$predictors)
+    lines <- c(lines, paste0("<p class=\"chosen\">", paste0("<span>", escape(names), "</span>", collapse = " "), "</p>"))
+  } else if (!is.null(r$ranking)) {
+    lead <- say_main(r$ranking)
+  } else {
+    lead <- if (any(nzchar(r$scores$flag))) "Not every model beats a constant." else "The models are worth questioning."
+  }
+  facts <- page_facts(r)
+  paste0("<section class=\"answer\"><h1>", escape(r$title), "</h1><p class=\"lead\">", escape(lead), "</p>", paste(lines, collapse = ""),
+         "<dl>", paste0("<div><dt>", escape(names(facts)), "</dt><dd>", escape(facts), "</dd></div>", collapse = ""), "</dl></section>")
+}
+
+say_main <- function(ranking) {
+  d <- as_plain(ranking)
+  d <- d[is.na(d$class), ]
+  method <- if ("permutation" %in% d$method) "permutation" else d$method[1]
+  part <- d[d$method == method, ]
+  part <- part[part$model == part$model[1], ]
+  say_ranking(part, attr(ranking, "labels"))
+}
+
+page_facts <- function(r) {
+  facts <- character()
+  set <- r$set
+  if (!is.null(set)) {
+    unit <- max(set$price_error, 1e-12)
+    price <- function(x) format_value(x, unit)
+    facts["Price of leaving the others out"] <- if (set$price_upper < 0) {
+      paste0("none: better by ", price(-set$price), " ", r$study$metric$label, " [", price(-set$price_upper), ", ", price(-set$price_lower), "]")
+    } else {
+      paste0(price(set$price), " ", r$study$metric$label, " [", price(set$price_lower), ", ", price(set$price_upper), "]")
+    }
+    facts["Score with the choice cross-validated"] <- paste0(format_value(set$procedure$score, unit), " [", format_value(set$procedure$lower, unit), ", ", format_value(set$procedure$upper, unit), "]")
+  }
+  if (!is.null(r$confirmation)) facts["On untouched rows"] <- say_confirmation(r$confirmation)
+  leak <- r$checks$predictor[r$checks$finding == "leak"]
+  if (length(leak)) facts["Suspicious"] <- paste0(list_words(labels_or_names(r$study, leak)), " may have been known only after the target")
+  facts["Asked"] <- paste0(list_words(names(r$study$models)), "; ", format_number(nrow(r$study$data)), " holdout rows; ", r$study$metric$label, ", ", r$study$metric$better, " is better")
+  facts
+}
+
+labels_or_names <- function(st, predictors) {
+  known <- labels_of(st, predictors)
+  ifelse(is.na(known), predictors, known)
+}
+
+# The sentence stands above the picture in the report.
+untitled <- function(plot) plot + ggplot2::labs(title = NULL)
+
+# A table that sorts and searches in the page. Numbers carry their value for sorting.
+page_table <- function(columns, values = list(), search = FALSE) {
+  head <- paste0("<th scope=\"col\"><button type=\"button\">", escape(names(columns)), "</button></th>", collapse = "")
+  cells <- vapply(names(columns), function(n) {
+    key <- if (is.null(values[[n]])) "" else paste0(" class=\"number\" data-value=\"", ifelse(is.na(values[[n]]), "", format(values[[n]], digits = 10, trim = TRUE)), "\"")
+    paste0("<td", key, ">", escape(columns[[n]]), "</td>")
+  }, character(length(columns[[1]])))
+  rows <- apply(matrix(cells, ncol = length(columns)), 1, paste, collapse = "")
+  paste0("<div class=\"table\">", if (search) "<input type=\"search\" placeholder=\"Search\" aria-label=\"Search the table\">",
+         "<table><thead><tr>", head, "</tr></thead><tbody>", paste0("<tr>", rows, "</tr>", collapse = "\n"), "</tbody></table></div>")
+}
+
+page_scores <- function(x) {
+  page_table(list(Model = x$model, `Holdout score` = paste0(format_value(x$score, x$std_error), " [", format_value(x$lower, x$std_error), ", ", format_value(x$upper, x$std_error), "]"),
+                  Constant = format_value(x$constant, x$std_error), `Better by` = paste0(format_value(x$gain, x$std_error), " [", format_value(x$gain_lower, x$std_error), ", ", format_value(x$gain_upper, x$std_error), "]"),
+                  Training = format_value(x$train_score, x$std_error)), list(`Holdout score` = x$score, Constant = x$constant, `Better by` = x$gain, Training = x$train_score))
+}
+
+page_ranking <- function(x) {
+  d <- as_plain(x)
+  half <- (d$upper - d$lower) / 2
+  page_table(list(Model = d$model, Method = unname(method_names[d$method]), Class = ifelse(is.na(d$class), "", d$class), Rank = d$rank, Predictor = unname(attr(x, "labels")[d$predictor]),
+                  Importance = format_value(d$importance, half), Interval = ifelse(is.na(d$lower), "none", paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")),
+                  Share = format_percent(d$share), Flag = d$flag),
+             list(Rank = d$rank, Importance = d$importance, Share = d$share), search = TRUE)
+}
+
+page_reduction <- function(r) {
+  d <- as.data.frame(r$reduction)
+  unit <- stats::median(d$price_error[d$price_error > 0])
+  added <- vapply(strsplit(d$added, ", ", fixed = TRUE), function(a) paste(labels_of(r$study, a), collapse = ", "), "")
+  page_table(list(Model = d$model, Size = d$size, Adds = ifelse(d$size == 0, "(constant)", added), Score = format_value(d$score, d$std_error),
+                  Price = ifelse(d$price_error == 0, "reference", paste0(format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ", format_value(d$price_upper, unit), "]"))),
+             list(Size = d$size, Score = d$score, Price = d$price))
+}

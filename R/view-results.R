@@ -1,0 +1,64 @@
+#' Write results to a file
+#'
+#' Writes the table behind a result as CSV or JSON, with what is needed to read it: metric, direction, level, seed, numbers of rows and
+#' repeats.
+#'
+#' @param x A [ranking], or a result of [score_models()], [check_data()], [reduce_predictors()], [choose_set()] or [confirm_set()].
+#' @param file Path; its ending (`.csv` or `.json`) says the format. Existing files are replaced.
+#' @param ... Must be empty.
+#' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an object with `about` (the circumstances)
+#'   and `rows` (the table, one object per row).
+#' @section Errors: An ending that is not known; a folder that does not exist or may not be written to.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
+#' rk <- rank_permutation(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' write_results(rk, tempfile(fileext = ".csv"))
+#' @export
+write_results <- function(x, file, ...) {
+  check_no_dots(..., .verb = "write_results")
+  check_string(file, "file")
+  ending <- tolower(tools::file_ext(file))
+  if (!ending %in% c("csv", "json")) {
+    stop_input(paste0("`file` must end in .csv or .json."), paste0("Given: \"", file, "\"."))
+  }
+  if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
+  table <- as.data.frame(x)
+  about <- circumstances(x)
+  tryCatch(
+    if (ending == "json") {
+      jsonlite::write_json(list(about = about, rows = table), file, auto_unbox = TRUE, digits = NA, na = "null", pretty = TRUE)
+    } else {
+      data.table::fwrite(cbind(table, with_settings(table, about, attr(x, "settings"))), file, na = "")
+    },
+    error = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)))
+  invisible(file)
+}
+
+circumstances <- function(x) {
+  st <- if (is.list(x) && inherits(x[["study"]], "dreher_study")) x$study
+  pick <- function(name, other = NULL) {
+    v <- attr(x, name)
+    if (is.null(v)) v <- other
+    if (is.null(v) || (length(v) == 1 && is.na(v))) NULL else v
+  }
+  out <- list(made_by = paste("dreher", utils::packageVersion("dreher")), what = sub("^dreher_", "", class(x)[1]),
+              target = pick("target", st$target), metric = pick("metric", st$metric$name), better = pick("better", st$metric$better),
+              level = pick("level", if (is.list(x)) x[["level"]]), seed = pick("seed", if (is.list(x)) x[["seed"]]),
+              data = pick("fingerprint", st$fingerprint))
+  settings <- attr(x, "settings")
+  if (!is.null(settings)) out$settings <- settings
+  Filter(Negate(is.null), out)
+}
+
+# Circumstances as columns of the table; those the table has already are left alone.
+with_settings <- function(table, about, settings) {
+  plain <- about[!vapply(about, is.data.frame, NA)]
+  plain <- plain[setdiff(names(plain), c(names(table), "made_by", "what", "data"))]
+  out <- as.data.frame(c(plain, list(row.names = seq_len(nrow(table)))))
+  if (!is.null(settings)) {
+    i <- match(paste(table$model, table$method), paste(settings$model, settings$method))
+    out <- cbind(out, settings[i, c("n", "repeats", "background", "scale", "measures")])
+  }
+  out
+}

@@ -1,0 +1,42 @@
+// Loops over rows, spread over threads and open to interrupts.
+//
+// Rows are handled in rounds. Inside a round every row is an independent piece that writes to its
+// own slot, so the number of threads cannot change a bit of the result. Between rounds the calling
+// thread asks `pulse` whether the user wants to stop; nothing else may talk to R.
+#pragma once
+#include <algorithm>
+#include <cstddef>
+#ifdef _OPENMP
+#include <omp.h>
+#endif
+
+namespace dreher {
+
+struct Loop {
+  int threads = 1;
+  bool (*pulse)() = nullptr;   // returns true when the user wants to stop
+};
+
+inline int thread_number() {
+#ifdef _OPENMP
+  return omp_get_thread_num();
+#else
+  return 0;
+#endif
+}
+
+// Calls body(i, thread) for i in [0, n). Returns false when interrupted.
+template <class Body>
+bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body body) {
+  for (std::ptrdiff_t from = 0; from < n; from += round) {
+    if (loop.pulse != nullptr && loop.pulse()) return false;
+    const std::ptrdiff_t to = std::min(n, from + round);
+#ifdef _OPENMP
+#pragma omp parallel for num_threads(loop.threads) schedule(dynamic, 4) if (loop.threads > 1)
+#endif
+    for (std::ptrdiff_t i = from; i < to; ++i) body(i, thread_number());
+  }
+  return true;
+}
+
+}  // namespace dreher

@@ -1,0 +1,154 @@
+// The only place where R meets the forest core: unpacks lists, allocates results, hands over.
+#include <Rcpp.h>
+#include "model-forest.h"
+#include "ranking-impurity.h"
+#include "ranking-permutation.h"
+#include "ranking-shapley.h"
+
+using dreher::Forest;
+using dreher::Loop;
+using dreher::Table;
+
+namespace {
+
+void check_interrupt(void*) { R_CheckUserInterrupt(); }
+
+// True when the user has asked to stop; does not jump, so that C++ objects are released.
+bool interrupted() { return R_ToplevelExec(check_interrupt, nullptr) == FALSE; }
+
+Loop make_loop(int threads) { return Loop{std::max(threads, 1), interrupted}; }
+
+void stop_if_interrupted(bool done) {
+  if (!done) throw Rcpp::internal::InterruptedException();
+}
+
+// Keeps the R vectors alive as long as the view on them.
+struct HeldForest {
+  Rcpp::IntegerVector root, column, left, right, missing, owner, set_from, set_size, set_side;
+  Rcpp::NumericVector weight, threshold, base;
+  Rcpp::NumericMatrix value;   // outputs x nodes
+  Forest view;
+
+  explicit HeldForest(const Rcpp::List& x)
+      : root(x["root"]), column(x["column"]), left(x["left"]), right(x["right"]), missing(x["missing"]),
+        owner(x["owner"]), set_from(x["set_from"]), set_size(x["set_size"]), set_side(x["set_side"]),
+        weight(x["weight"]), threshold(x["threshold"]), base(x["base"]), value(Rcpp::as<Rcpp::NumericMatrix>(x["value"])) {
+    const R_xlen_t nodes = column.size();
+    const bool fits = threshold.size() == nodes && left.size() == nodes && right.size() == nodes &&
+      missing.size() == nodes && owner.size() == nodes && set_from.size() == nodes &&
+      set_size.size() == nodes && value.ncol() == nodes && weight.size() == root.size() &&
+      base.size() == value.nrow();
+    if (!fits) Rcpp::stop("the arrays of the forest differ in length");
+    view.n_trees = root.size();
+    view.n_nodes = static_cast<int>(nodes);
+    view.n_columns = Rcpp::as<int>(x["n_columns"]);
+    view.n_outputs = value.nrow();
+    view.root = root.begin();
+    view.weight = weight.begin();
+    view.column = column.begin();
+    view.threshold = threshold.begin();
+    view.left = left.begin();
+    view.right = right.begin();
+    view.missing = missing.begin();
+    view.owner = owner.begin();
+    view.set_from = set_from.begin();
+    view.set_size = set_size.begin();
+    view.set_side = set_side.begin();
+    view.set_total = set_side.size();
+    view.value = value.begin();
+    view.base = base.begin();
+  }
+};
+
+Table make_table(const Rcpp::NumericMatrix& x, const Forest& forest) {
+  if (x.ncol() != forest.n_columns) Rcpp::stop("the table and the forest differ in their columns");
+  return Table{x.begin(), x.nrow(), x.ncol()};
+}
+
+}  // namespace
+
+// [[Rcpp::export]]
+Rcpp::List forest_fault(Rcpp::List forest) {
+  HeldForest held(forest);
+  int where = -1;
+  const char* fault = dreher::find_fault(held.view, &where);
+  return Rcpp::List::create(Rcpp::Named("fault") = fault == nullptr ? "" : fault,
+                            Rcpp::Named("where") = where + 1);
+}
+
+// The largest double below each x: a library's `x < cut` becomes our `x <= just_below(cut)`.
+// [[Rcpp::export]]
+Rcpp::NumericVector just_below(Rcpp::NumericVector x) {
+  Rcpp::NumericVector out(x.size());
+  for (R_xlen_t i = 0; i < x.size(); ++i) out[i] = std::nextafter(x[i], R_NegInf);
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericMatrix forest_predict(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
+  HeldForest held(forest);
+  const Table table = make_table(x, held.view);
+  Rcpp::NumericMatrix out(x.nrow(), held.view.n_outputs);
+  stop_if_interrupted(dreher::predict_rows(held.view, table, make_loop(threads), out.begin()));
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
+  HeldForest held(forest);
+  const Table table = make_table(x, held.view);
+  Rcpp::IntegerMatrix out(x.nrow(), held.view.n_trees);
+  stop_if_interrupted(dreher::find_ends(held.view, table, make_loop(threads), out.begin()));
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target,
+                           Rcpp::IntegerMatrix counts, int threads) {
+  HeldForest held(forest);
+  const Table table = make_table(x, held.view);
+  const bool counted = counts.size() > 0;
+  if (target.nrow() != x.nrow()) Rcpp::stop("targets and rows differ in number");
+  if (counted && (counts.nrow() != x.nrow() || counts.ncol() != held.view.n_trees)) {
+    Rcpp::stop("in-bag counts must be rows x trees");
+  }
+  Rcpp::NumericMatrix earned(held.view.n_columns, held.view.n_trees);
+  int empty = 0;
+  stop_if_interrupted(dreher::earn_impurity(held.view, table, target.begin(), target.ncol(),
+                                            counted ? counts.begin() : nullptr, make_loop(threads),
+                                            earned.begin(), &empty));
+  return Rcpp::List::create(Rcpp::Named("earned") = earned, Rcpp::Named("empty") = empty);
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericVector forest_shuffle(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerVector player_of,
+                                   int players, Rcpp::IntegerMatrix donor, int threads) {
+  HeldForest held(forest);
+  const Table table = make_table(x, held.view);
+  const int repeats = donor.ncol(), outputs = held.view.n_outputs;
+  if (repeats > 64) Rcpp::stop("at most 64 repeats at once");
+  if (donor.nrow() != x.nrow() || player_of.size() != x.ncol()) Rcpp::stop("donors or players do not fit the table");
+  Rcpp::IntegerVector donor0(donor.size()), player0(player_of.size());
+  for (R_xlen_t i = 0; i < donor.size(); ++i) donor0[i] = donor[i] - 1;
+  for (R_xlen_t j = 0; j < player_of.size(); ++j) player0[j] = player_of[j] - 1;
+  Rcpp::NumericVector out(static_cast<R_xlen_t>(x.nrow()) * repeats * outputs * players);
+  stop_if_interrupted(dreher::shuffle_change(held.view, table, player0.begin(), players, donor0.begin(),
+                                             repeats, make_loop(threads), out.begin()));
+  out.attr("dim") = Rcpp::IntegerVector::create(x.nrow(), repeats, outputs, players);
+  return out;
+}
+
+// [[Rcpp::export]]
+Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background,
+                                   Rcpp::IntegerVector player_of, int players, int threads) {
+  HeldForest held(forest);
+  const Table rows = make_table(x, held.view), others = make_table(background, held.view);
+  if (player_of.size() != x.ncol()) Rcpp::stop("players do not fit the table");
+  Rcpp::IntegerVector player0(player_of.size());
+  for (R_xlen_t j = 0; j < player_of.size(); ++j) player0[j] = player_of[j] - 1;
+  Rcpp::NumericVector phi(static_cast<R_xlen_t>(x.nrow()) * players * held.view.n_outputs);
+  stop_if_interrupted(dreher::shapley_background(held.view, rows, others, player0.begin(), players,
+                                                 make_loop(threads), phi.begin()));
+  phi.attr("dim") = Rcpp::IntegerVector::create(x.nrow(), players, held.view.n_outputs);
+  return phi;
+}

@@ -1,0 +1,84 @@
+// The flat forest: one structure of arrays for every tree model.
+//
+// Nodes of all trees stand in one list. A node that asks has a column, a left, a right and a
+// `missing` successor; a leaf has column -1. Successors always stand later in the list than the
+// node itself, so every walk ends; `find_fault` proves this before anything else walks.
+//
+// What a row does at a node that asks column c:
+//   value missing        -> `missing` (-1: the row stays, and this node's value is its answer)
+//   numeric question     -> left if value <= threshold, else right
+//   question about levels-> left, right, or as if missing, as `set_side` says of the level
+// `missing` may lead to a node that asks another column in this one's place (a surrogate). Such a
+// node has `owner` = the node it stands in for; all others own themselves. Surrogates share the
+// owner's children, so the list is a graph without cycles rather than a tree.
+//
+// A forest's output is base + sum over trees of weight * value of the node where the row ends.
+#pragma once
+#include <cmath>
+#include <cstddef>
+#include <cstdint>
+#include <vector>
+#include "base-loop.h"
+
+namespace dreher {
+
+struct Forest {
+  int n_trees = 0;
+  int n_nodes = 0;
+  int n_columns = 0;
+  int n_outputs = 0;
+  const int* root = nullptr;          // [n_trees]
+  const double* weight = nullptr;     // [n_trees]
+  const int* column = nullptr;        // [n_nodes], -1 for a leaf
+  const double* threshold = nullptr;  // [n_nodes]
+  const int* left = nullptr;          // [n_nodes]
+  const int* right = nullptr;         // [n_nodes]
+  const int* missing = nullptr;       // [n_nodes], -1: stop here
+  const int* owner = nullptr;         // [n_nodes]
+  const int* set_from = nullptr;      // [n_nodes], first entry in set_side, -1 for a number
+  const int* set_size = nullptr;      // [n_nodes], number of levels
+  const int* set_side = nullptr;      // [set_total], -1: this level goes left, 1: right, 0: as if missing
+  int set_total = 0;
+  const double* value = nullptr;      // [n_nodes * n_outputs], outputs of a node side by side
+  const double* base = nullptr;       // [n_outputs]
+
+  int after(int node, double x) const {
+    if (std::isnan(x)) return missing[node];
+    if (set_from[node] < 0) return x <= threshold[node] ? left[node] : right[node];
+    const int level = static_cast<int>(x) - 1;
+    const int side = level >= 0 && level < set_size[node] ? set_side[set_from[node] + level] : 0;
+    return side == 0 ? missing[node] : side < 0 ? left[node] : right[node];
+  }
+
+  // The node where a row (n_columns values side by side) ends.
+  int end_of(int node, const double* row) const {
+    while (column[node] >= 0) {
+      const int next = after(node, row[column[node]]);
+      if (next < 0) break;
+      node = next;
+    }
+    return node;
+  }
+};
+
+// A table of rows x columns, column after column as R holds it.
+struct Table {
+  const double* cell = nullptr;
+  std::ptrdiff_t rows = 0;
+  int columns = 0;
+  double at(std::ptrdiff_t i, int j) const { return cell[i + rows * j]; }
+  void read_row(std::ptrdiff_t i, double* row) const {
+    for (int j = 0; j < columns; ++j) row[j] = at(i, j);
+  }
+};
+
+// What is wrong with a forest, or nullptr; `where` receives the node (or tree).
+const char* find_fault(const Forest& forest, int* where);
+
+// out[i + rows * k] = output k of row i. Returns false when interrupted (here and below).
+bool predict_rows(const Forest& forest, const Table& table, const Loop& loop, double* out);
+
+// ends[i + rows * t] = node where row i ends in tree t.
+bool find_ends(const Forest& forest, const Table& table, const Loop& loop, int* ends);
+
+}  // namespace dreher
