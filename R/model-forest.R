@@ -56,8 +56,8 @@ print.dreher_forest <- function(x, ...) {
   invisible(x)
 }
 
-# Puts trees (each a list of per-node vectors with positions of its own) into one node list.
-join_trees <- function(trees) {
+# Puts trees (each a list of per-node vectors with positions of its own) into one forest.
+join_trees <- function(trees, weight, columns, levels, inbag = NULL) {
   size <- vapply(trees, function(t) length(t$column), 1L)
   start <- as.integer(cumsum(c(0L, size))[seq_along(trees)])
   set_start <- cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)]
@@ -68,11 +68,11 @@ join_trees <- function(trees) {
     })
     unlist(parts, use.names = FALSE)
   }
-  list(root = start, column = gather("column"), threshold = gather("threshold"),
-       left = gather("left", start), right = gather("right", start), missing = gather("missing", start),
-       owner = gather("owner", start), set_from = gather("set_from", set_start),
-       set_size = gather("set_size"), set_side = as.integer(unlist(lapply(trees, `[[`, "set_side"))),
-       value = do.call(cbind, lapply(trees, `[[`, "value")))
+  flat_forest(root = start, weight = weight, column = gather("column"), threshold = gather("threshold"),
+              left = gather("left", start), right = gather("right", start), missing = gather("missing", start),
+              value = do.call(cbind, lapply(trees, `[[`, "value")), columns = columns, levels = levels,
+              owner = gather("owner", start), set_from = gather("set_from", set_start), set_size = gather("set_size"),
+              set_side = as.integer(unlist(lapply(trees, `[[`, "set_side"))), inbag = inbag)
 }
 
 encode_for_forest <- function(forest, data) encode_rows(data, forest$columns, forest$levels)

@@ -108,6 +108,11 @@ plain_formula <- function(target, predictors, env = parent.frame()) {
 # The arguments of a model's own call that can be used again, evaluated where the formula was
 # written. What cannot be evaluated any more is an error: the refit would be another learner.
 reusable_arguments <- function(call, keep, env, model) {
+  passed_on <- vapply(call, function(a) is.name(a) && grepl("^[.][.]([.]|[0-9]+)$", as.character(a)), NA)
+  if (any(passed_on)) {
+    stop_model(paste0("The model of class \"", model, "\" was fitted through a function that passed `...` on, so its settings are not known."),
+               todo = "Give `study(refit_with = )` a function that fits the model.")
+  }
   call <- call[intersect(names(call), keep)]
   lapply(stats::setNames(as.list(call), names(call)), function(arg) {
     tryCatch(eval(arg, env), error = function(e) {
@@ -117,6 +122,10 @@ reusable_arguments <- function(call, keep, env, model) {
     })
   })
 }
+
+# Calls a fitting function in the caller's frame. Rows go in by name: a call that held them would be
+# stored in the fit and written out in full by every error message.
+fit_with <- function(fun, fixed, args, frame = parent.frame()) eval(as.call(c(list(fun), fixed, args)), frame)
 
 refuse_arguments <- function(call, refused, model) {
   found <- intersect(names(call), refused)

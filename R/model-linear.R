@@ -55,7 +55,10 @@ read_coefficients.lm <- function(model, ...) {
   }
   labels <- attr(terms, "term.labels")
   family <- if (inherits(model, "glm")) model$family else stats::gaussian()
-  list(beta = ifelse(is.na(beta), 0, beta), term = model$assign,
+  term <- model$assign
+  if (is.null(term)) term <- tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL)
+  if (is.null(term)) return(NULL)
+  list(beta = ifelse(is.na(beta), 0, beta), term = term,
        columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
        invlink = family$linkinv, link = family$link)
 }

@@ -68,9 +68,7 @@ read_forest.ranger <- function(model, inputs, ...) {
     ranger_tree(f$child.nodeIDs[[t]], f$split.varIDs[[t]], f$split.values[[t]], f$is.ordered,
                 lengths(levels), ranger_values(f, t))
   })
-  joined <- join_trees(trees)
-  do.call(flat_forest, c(joined, list(weight = rep(1 / f$num.trees, f$num.trees), columns = columns,
-                                      levels = levels, inbag = ranger_inbag(model))))
+  join_trees(trees, rep(1 / f$num.trees, f$num.trees), columns, levels, ranger_inbag(model))
 }
 
 ranger_inbag <- function(model) {
@@ -123,17 +121,18 @@ refit_model.ranger <- function(model, data, target, predictors, seed = 1, thread
             "splitrule", "num.random.splits", "alpha", "minprop", "respect.unordered.factors",
             "regularization.factor", "regularization.usedepth", "keep.inbag", "save.memory")
   args <- reusable_arguments(call, keep, fitting_frame(model), "ranger")
-  if (is.numeric(args$mtry)) args$mtry <- min(args$mtry, length(predictors))
+  # Where the model stored what it used, that counts; defaults follow the number of predictors again.
+  stored <- intersect(c("mtry", "min.node.size", "splitrule", "replace"), names(args))
+  args[stored] <- model[stored]
+  if (!is.null(args$mtry)) args$mtry <- min(args$mtry, length(predictors))
   if (length(args$regularization.factor) > 1) refuse_arguments(call, "regularization.factor", "ranger")
   is_class <- model$treetype != "Regression"
   args$probability <- model$treetype == "Probability estimation"
   args$num.trees <- model$num.trees
   rows <- data[c(target, predictors)]
   if (is_class && !is.factor(rows[[target]])) rows[[target]] <- factor(rows[[target]])
-  fit <- do.call(ranger::ranger, c(list(data = rows, dependent.variable.name = target, seed = seed,
-                                        num.threads = threads, verbose = FALSE), args))
-  fit$call <- as.call(c(list(as.name("ranger")), args))   # not the rows, which do.call wrote into it
-  fit
+  fit_with(quote(ranger::ranger), list(data = quote(rows), dependent.variable.name = target, seed = seed,
+                                       num.threads = threads, verbose = FALSE), args)
 }
 
 fitting_frame <- function(model) {

@@ -43,7 +43,7 @@ read_forest.rpart <- function(model, inputs, ...) {
   bare <- gsub("^`|`$", "", columns)
   if (!all(bare %in% inputs$predictors)) return(NULL)   # the formula transforms its predictors
   tree <- rpart_tree(model, bare)
-  do.call(flat_forest, c(join_trees(list(tree)), list(weight = 1, columns = bare, levels = inputs$levels[bare])))
+  join_trees(list(tree), 1, bare, inputs$levels[bare])
 }
 
 rpart_tree <- function(model, columns) {
@@ -117,6 +117,6 @@ refit_model.rpart <- function(model, data, target, predictors, seed = 1, threads
   if (model$method == "class" && !is.factor(rows[[target]])) rows[[target]] <- factor(rows[[target]])
   control <- model$control
   control$xval <- 0
-  with_stream(seed, "rpart", do.call(rpart::rpart, c(list(formula = formula, data = rows, method = model$method,
-                                                          control = control, model = FALSE), args)))
+  with_stream(seed, "rpart", fit_with(quote(rpart::rpart), list(formula = formula, data = quote(rows), method = model$method,
+                                                                control = control, model = FALSE), args))
 }

@@ -31,7 +31,11 @@ brier_loss <- function(truth, p) {
 
 log_loss <- function(truth, p) -log(pmax(p[cbind(seq_along(truth), truth)], 1e-15))
 
-error_loss <- function(truth, p) as.double(max.col(p, ties.method = "first") != truth)
+# Ties go to the first class; what differs by rounding only is a tie.
+error_loss <- function(truth, p) {
+  top <- do.call(pmax, lapply(seq_len(ncol(p)), function(k) p[, k]))
+  as.double(max.col(p >= top - 1e-12, ties.method = "first") != truth)
+}
 
 new_metric <- function(metric, better, task, classes, positive) {
   if (is.null(metric)) metric <- if (task == "regression") "rmse" else "brier"
@@ -153,7 +157,9 @@ metric_shuffled <- function(metric, truth, p) {
 slice_repeat <- function(p, r) matrix(p[, r, ], dim(p)[1], dim(p)[3], dimnames = list(NULL, dimnames(p)[[3]]))
 
 # Mann-Whitney with ties at 1/2, and DeLong's placement values as influences.
+# Probabilities that differ by rounding only are ties.
 auc_parts <- function(positive, score) {
+  score <- round(score, 12)
   n1 <- sum(positive)
   n0 <- sum(!positive)
   n <- n1 + n0

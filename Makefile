@@ -1,0 +1,47 @@
+# make demo         set up, build, and run the whole example; results in out/demo
+# make test         set up and run the tests
+# make check        R CMD check
+# make docs         help pages and NAMESPACE from the comments in R/
+# make screenshots  docs/screenshots from the demo data
+# make bench        paired benchmarks; the last results are in bench/results
+
+SHELL := /bin/bash
+LIB := $(CURDIR)/out/library
+R_ENV := R_LIBS=$(LIB):$$R_LIBS
+
+.PHONY: demo test check docs screenshots bench build setup-demo setup-test setup-develop clean
+
+demo: setup-demo build
+	$(R_ENV) Rscript exec/dreher demo --out out/demo
+
+test: setup-test build
+	$(R_ENV) Rscript tools/test.R
+
+check: setup-test
+	mkdir -p out && cd out && R CMD build .. && _R_CHECK_FORCE_SUGGESTS_=true R CMD check --no-manual dreher_*.tar.gz
+
+docs: setup-develop
+	Rscript -e 'Rcpp::compileAttributes(); suppressMessages(roxygen2::roxygenise(load_code = "source"))'
+
+screenshots: setup-test build
+	$(R_ENV) bash tools/screenshots
+
+bench: setup-develop build
+	$(R_ENV) Rscript bench/run.R
+
+# Installed into a library of its own, so that nothing of the user's is touched.
+build:
+	mkdir -p $(LIB)
+	R CMD INSTALL --no-test-load --library=$(LIB) . > out/install.log 2>&1 || { cat out/install.log; exit 1; }
+
+setup-demo:
+	@tools/setup demo
+
+setup-test:
+	@tools/setup test
+
+setup-develop:
+	@tools/setup develop
+
+clean:
+	rm -rf out src/*.o src/*.so

@@ -1,0 +1,3 @@
+library(testthat)
+library(dreher)
+test_check("dreher")

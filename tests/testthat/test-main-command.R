@@ -1,0 +1,72 @@
+# The command as a process: exit status, standard output, standard error.
+
+command <- function(...) {
+  out <- tempfile()
+  err <- tempfile()
+  script <- system.file("exec", "dreher", package = "dreher")
+  status <- system2(file.path(R.home("bin"), "Rscript"), shQuote(c(script, ...)), stdout = out, stderr = err)
+  list(status = status, out = readLines(out, warn = FALSE), err = paste(readLines(err, warn = FALSE), collapse = "\n"))
+}
+
+folder <- tempfile("command")
+dir.create(folder)
+path <- function(name) file.path(folder, name)
+d <- kiln_rows(250, drop = c("ring_tone", "defect", "tile_id", "batch"))
+few <- d[c("peak_temp", "hold_minutes", "clay_source", "operator", "strength")]
+saveRDS(list(forest = small_forest(strength ~ ., few), linear = lm(strength ~ ., few)), path("models.rds"))
+utils::write.csv(few, path("train.csv"), row.names = FALSE)
+utils::write.csv(kiln$holdout[1:80, names(few)], path("holdout.csv"), row.names = FALSE)
+utils::write.csv(kiln$untouched[1:80, names(few)], path("untouched.csv"), row.names = FALSE)
+
+test_that("help, version and wrong usage", {
+  x <- command("--help")
+  expect_identical(x$status, 0L)
+  expect_match(paste(x$out, collapse = "\n"), "Usage: dreher STEP")
+  expect_match(command("--version")$out, "^dreher [0-9.]+$")
+  x <- command("rank", "--help")
+  expect_identical(x$status, 0L)
+  expect_match(paste(x$out, collapse = "\n"), "--target")
+  wrong <- list(character(), "fly", c("rank", "--colour", "red"), c("rank", "--model", path("models.rds")), c("rank", "stray"),
+                c("demo"), c("rank", "--repeats", "many", "--model", "a", "--data", "b", "--target", "c"))
+  for (w in wrong) {
+    x <- do.call(command, as.list(w))
+    expect_identical(x$status, 2L, label = paste(w, collapse = " "))
+    expect_match(x$err, "^dreher: ")
+    expect_length(x$out, 0)
+  }
+})
+
+test_that("rank: a table on standard output, or files in a folder", {
+  x <- command("rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train", path("train.csv"), "--target", "strength", "--by", "permutation")
+  expect_identical(x$status, 0L)
+  table <- utils::read.csv(text = x$out)
+  expect_identical(nrow(table), 8L)
+  st <- study(readRDS(path("models.rds")), read_table(path("holdout.csv"), quiet = TRUE), "strength", train = read_table(path("train.csv"), quiet = TRUE))
+  expect_equal(table$importance, rank_permutation(st)$importance, tolerance = 1e-12)
+  x <- command("rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train", path("train.csv"), "--target", "strength", "--out", path("out"), "--format", "json")
+  expect_identical(x$status, 0L)
+  expect_setequal(list.files(path("out")), c("ranking.json", "ranking.png", "report.html"))
+  expect_identical(length(jsonlite::fromJSON(path("out/ranking.json"))$rows$model), 20L)
+})
+
+test_that("reduce: chooses and confirms", {
+  x <- command("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--use", "linear", "--folds", "3", "--confirm", path("untouched.csv"), "--out", path("small"))
+  expect_identical(x$status, 0L)
+  expect_setequal(list.files(path("small")), c("reduction.csv", "set.csv", "confirmation.csv", "reduction.png"))
+  expect_match(x$err, "Confirmed on 80 untouched rows")
+  x <- command("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength")
+  expect_identical(x$status, 2L)
+  expect_match(x$err, "name one with --use")
+})
+
+test_that("failures end with status 1 and say what was wrong", {
+  writeLines("not an R object", path("bad.rds"))
+  for (case in list(list("--model", path("none.rds"), "no file"), list("--model", path("bad.rds"), "not an R object"), list("--target", "weight", "not a column"),
+                    list("--data", path("none.csv"), "no file"), list("--metric", "auc", "does not fit"))) {
+    args <- list("--model" = path("models.rds"), "--data" = path("holdout.csv"), "--train" = path("train.csv"), "--target" = "strength")
+    args[[case[[1]]]] <- case[[2]]
+    x <- do.call(command, c(list("rank"), as.list(as.vector(rbind(names(args), unlist(args))))))
+    expect_identical(x$status, 1L)
+    expect_match(x$err, case[[3]])
+  }
+})

@@ -1,0 +1,137 @@
+same_as_model <- function(st, data, tolerance = 1e-10) {
+  m <- st$models[[1]]
+  rows <- align_rows(data, m$inputs, m$name)
+  own <- as.matrix(read_predictions(m$object, rows))
+  flat <- forest_predict(m$forest, encode_for_forest(m$forest, rows), 2L)
+  expect_equal(unname(flat), unname(own), tolerance = tolerance)
+  expect_equal(slow_predict(m$forest, encode_for_forest(m$forest, rows[1:5, , drop = FALSE])), unname(own[1:5, , drop = FALSE]), tolerance = tolerance)
+}
+
+test_that("ranger forests of every kind and factor coding read into the flat forest", {
+  d <- kiln_rows(300)
+  d$odd <- d$peak_temp > 1180
+  d$text <- as.character(d$operator)
+  d$grade <- factor(d$shelf_position, ordered = TRUE)
+  d$defect <- kiln$train$defect[1:300]
+  h <- d[201:300, ]
+  d <- d[1:200, ]
+  for (coding in c("ignore", "order", "partition")) {
+    fit <- small_forest(strength ~ ., d[names(d) != "defect"], respect.unordered.factors = coding)
+    same_as_model(study(fit, h, "strength", train = d), h)
+    for (probability in c(TRUE, FALSE)) {
+      fit <- small_forest(defect ~ ., d[names(d) != "strength"], respect.unordered.factors = coding, probability = probability)
+      same_as_model(study(fit, h, "defect", train = d), h)
+    }
+  }
+  # Extremely randomised trees, a numeric two-class target, a single tree, a tree of one leaf.
+  same_as_model(study(small_forest(strength ~ ., d[names(d) != "defect"], splitrule = "extratrees"), h, "strength", train = d), h)
+  d$yes <- as.integer(d$strength > 42); h$yes <- as.integer(h$strength > 42)
+  fit <- small_forest(yes ~ peak_temp + grade + odd, d, classification = TRUE)
+  st <- study(fit, h, "yes", train = d)
+  expect_identical(st$task, "classification")
+  same_as_model(st, h)
+  fit <- small_forest(yes ~ peak_temp + grade + odd, d, classification = TRUE, probability = TRUE)
+  same_as_model(study(fit, h, "yes", train = d), h)
+  same_as_model(study(small_forest(strength ~ peak_temp, d, trees = 1), h, "strength", train = d), h)
+  same_as_model(study(small_forest(strength ~ peak_temp, d, trees = 2, min.node.size = 500), h, "strength", train = d), h)
+})
+
+test_that("a level that is absent from the holdout rows shifts nothing", {
+  d <- kiln_rows(200)
+  d$text <- as.character(d$operator)
+  fit <- small_forest(strength ~ text + peak_temp, d)
+  h <- kiln_rows(100, "holdout")
+  h$text <- as.character(h$operator)
+  few <- h[h$text %in% c("Bo", "Eli"), ]
+  st <- study(fit, h, "strength", train = d)
+  few_st <- study(fit, few, "strength", train = d)
+  expect_identical(predict_model(st, st$models[[1]], h)[h$text %in% c("Bo", "Eli"), ], predict_model(few_st, few_st$models[[1]], few)[, 1])
+  expect_error(study(fit, few, "strength"), "training levels are not known")
+})
+
+test_that("rpart trees read with surrogates, sets, and rows that stay", {
+  d <- kiln_raw$train[1:600, setdiff(names(kiln$train), c("ring_tone", "tile_id", "batch"))]
+  set.seed(3)
+  for (p in c("peak_temp", "clay_source", "grog_share")) d[[p]][sample(600, 150)] <- NA
+  h <- d[301:600, ]
+  d <- d[1:300, ]
+  for (use in 0:2) {
+    control <- rpart::rpart.control(usesurrogate = use, cp = 0.001, minsplit = 8)
+    fit <- rpart::rpart(strength ~ . - defect, d, control = control)
+    same_as_model(study(fit, h, "strength", train = d), h)
+    fit <- rpart::rpart(defect ~ . - strength, d, control = control)
+    same_as_model(study(fit, h, "defect", train = d), h)
+  }
+  # Ties between the children: the row stays where rpart lets it stay.
+  d$count <- rpois(300, 2)
+  h$count <- rpois(300, 2)
+  same_as_model(study(rpart::rpart(count ~ peak_temp + clay_source, d, method = "poisson", control = rpart::rpart.control(cp = 0)), h, "count", train = d), h)
+  tie <- data.frame(x = c(1:10, rep(NA, 4)), y = c(rep(0, 5), rep(1, 5), 0, 1, 0, 1))
+  fit <- rpart::rpart(y ~ x, tie, method = "anova", control = rpart::rpart.control(minsplit = 2, maxdepth = 1))
+  same_as_model(study(fit, tie, "y", train = tie), tie)
+  root <- rpart::rpart(strength ~ peak_temp, d, control = rpart::rpart.control(cp = 0.9))
+  same_as_model(study(root, h, "strength", train = d), h)
+})
+
+test_that("a formula that transforms its predictors takes the model-agnostic path", {
+  d <- kiln_rows(200)
+  fit <- rpart::rpart(strength ~ log(peak_temp) + clay_source, d)
+  st <- study(fit, d, "strength")
+  expect_null(st$models[[1]]$forest)
+  expect_setequal(st$predictors, c("peak_temp", "clay_source"))
+  expect_error(rank_impurity(study(fit, d, "strength", train = d)), "needs trees")
+})
+
+test_that("lm and glm are read by terms, with curves, interactions and removed columns", {
+  d <- kiln_rows(300)
+  d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
+  fit <- lm(strength ~ . + poly(grog_share, 2) + peak_temp:hold_minutes - strong - wet_weight, d)
+  expect_false("wet_weight" %in% read_inputs(fit)$predictors)
+  linear <- read_coefficients(fit)
+  expect_equal(as.vector(linear$design(d) %*% linear$beta), unname(fitted(fit)), tolerance = 1e-10)
+  g <- glm(strong ~ peak_temp + clay_source, binomial, d)
+  expect_identical(read_task(g)$classes, c("no", "yes"))
+  expect_equal(read_predictions(g, d)[, "yes"], unname(fitted(g)), tolerance = 1e-12)
+  again <- refit_model(fit, d, "strength", c("peak_temp", "grog_share"))
+  expect_setequal(attr(terms(again), "term.labels"), c("peak_temp", "grog_share", "poly(grog_share, 2)"))
+  expect_error(refit_model(lm(strength ~ peak_temp, d, weights = rep(1:2, 150)), d, "strength", "peak_temp"), "refit_with")
+})
+
+test_that("refits keep the learner's settings and follow the seed", {
+  d <- kiln_rows(200)
+  fit <- small_forest(strength ~ ., d, trees = 7, mtry = 5, min.node.size = 20, splitrule = "extratrees")
+  again <- refit_model(fit, d, "strength", c("peak_temp", "hold_minutes"), seed = 4)
+  expect_identical(c(again$num.trees, again$mtry, again$min.node.size), c(7, 2, 20))
+  expect_identical(again$splitrule, "extratrees")
+  expect_identical(again$predictions, refit_model(fit, d, "strength", c("peak_temp", "hold_minutes"), seed = 4, threads = 2)$predictions)
+  third <- refit_model(again, d, "strength", "peak_temp")
+  expect_identical(third$min.node.size, 20)
+})
+
+test_that("unsound trees are refused before anything walks them", {
+  good <- list(root = 0L, weight = 1, column = c(0L, -1L, -1L), threshold = c(0, 0, 0), left = c(1L, 0L, 0L), right = c(2L, 0L, 0L),
+               missing = c(1L, 0L, 0L), value = matrix(1:3 + 0, 1), columns = "x")
+  broken <- function(...) expect_error(do.call(flat_forest, utils::modifyList(good, list(...))), "not sound", class = "dreher_error_model")
+  expect_s3_class(do.call(flat_forest, good), "dreher_forest")
+  broken(left = c(0L, 0L, 0L))
+  broken(right = c(3L, 0L, 0L))
+  broken(missing = c(-2L, 0L, 0L))
+  broken(column = c(1L, -1L, -1L))
+  broken(threshold = c(NaN, 0, 0))
+  broken(root = 5L)
+  broken(weight = Inf)
+  broken(value = matrix(c(1, NA, 3), 1))
+  broken(set_from = c(2L, -1L, -1L), set_size = c(4L, 0L, 0L), set_side = c(1L, -1L))
+  expect_error(do.call(flat_forest, utils::modifyList(good, list(left = 1L))), "differ in length")
+})
+
+test_that("a forest that does not say what its model says is an error that names the row", {
+  d <- kiln_rows(200)
+  fit <- small_forest(strength ~ peak_temp + hold_minutes, d)
+  fit$forest$split.values[[3]] <- fit$forest$split.values[[3]] + 0   # sound
+  st <- study(fit, d, "strength", train = d)
+  wrong <- st$models[[1]]$forest
+  wrong$value[, wrong$column == -1][1] <- wrong$value[, wrong$column == -1][1] + 1
+  e <- expect_error(check_forest(wrong, fit, d[c("peak_temp", "hold_minutes")], "mine", 1L), "\"mine\".*do not predict", class = "dreher_error_model")
+  expect_true(is.numeric(e$row))
+})

@@ -1,0 +1,152 @@
+# The definition: shuffle, predict, score, subtract.
+naive_importance <- function(st, model, predictor, donors, score) {
+  data <- st$data
+  base <- score(predict_model(st, model, data))
+  pooled <- vapply(seq_len(ncol(donors)), function(r) {
+    shuffled <- data
+    shuffled[[predictor]] <- data[[predictor]][donors[, r]]
+    score(predict_model(st, model, shuffled))
+  }, double(length(base)))
+  list(base = base, shuffled = matrix(pooled, ncol = ncol(donors)))
+}
+
+h <- kiln_rows(80, "holdout")
+d <- kiln_rows(300)
+
+test_that("the shift design: nobody gives to itself, no pair twice, all pairs in the end", {
+  donors <- draw_donors(17, 5, 1)
+  expect_true(all(apply(donors, 2, function(x) setequal(x, 1:17))))
+  expect_false(any(donors == seq_len(17)))
+  pairs <- paste(rep(1:17, 5), donors)
+  expect_identical(anyDuplicated(pairs), 0L)
+  all_pairs <- draw_donors(6, 99, 1)
+  expect_identical(ncol(all_pairs), 5L)
+  expect_setequal(paste(rep(1:6, 5), all_pairs), paste(rep(1:6, each = 6), 1:6)[rep(1:6, each = 6) != rep(1:6, 6)])
+})
+
+test_that("every metric equals its naive loop, for a forest, a linear model and a function", {
+  models <- list(forest = small_forest(strength ~ ., d), linear = lm(strength ~ ., d), tree = rpart::rpart(strength ~ ., d), any = lm(strength ~ peak_temp * hold_minutes, d))
+  y <- h$strength
+  V <- mean((y - mean(y))^2)
+  score <- list(mse = function(l) mean(l), rmse = function(l) sqrt(mean(l)), r2 = function(l) mean(l) / V, mae = function(l) mean(l))
+  for (metric in names(score)) {
+    st <- study(models, h, "strength", train = d, metric = metric, predict_with = list(any = function(model, data) predict(model, data)))
+    rk <- rank_permutation(st, repeats = 4)
+    donors <- draw_donors(nrow(h), 4, 1)
+    loss <- function(p) if (metric == "mae") abs(p[, 1] - y) else (p[, 1] - y)^2
+    for (m in names(models)) for (p in c("peak_temp", "clay_source", "hold_minutes")) {
+      n <- naive_importance(st, st$models[[m]], p, donors, loss)
+      expect_equal(rk$importance[rk$model == m & rk$predictor == p], score[[metric]](n$shuffled) - score[[metric]](n$base), tolerance = 1e-10)
+    }
+  }
+})
+
+test_that("class metrics equal their naive loops", {
+  three <- kiln$holdout[1:90, setdiff(names(kiln$holdout), c("strength", "ring_tone"))]
+  train <- kiln$train[1:400, names(three)]
+  # Two classes, AUC and log loss; the positive class is the first level here.
+  rows <- loans$train[1:300, ]
+  test <- loans$holdout[1:90, ]
+  models <- list(forest = small_forest(returned_late ~ ., rows, probability = TRUE, min.node.size = 20), logistic = glm(returned_late ~ loan_days + reminders + earlier_late, binomial, rows))
+  donors <- draw_donors(90, 3, 1)
+  yes <- test$returned_late == "no"
+  by_definition <- list(
+    auc = function(p) { a <- outer(p[yes, "no"], p[!yes, "no"], function(u, v) (u > v) + (u == v) / 2); rep(-mean(a), 2) },
+    log_loss = function(p) -log(pmax(ifelse(yes, p[, "no"], p[, "yes"]), 1e-15)),
+    brier = function(p) (p[, "no"] - yes)^2,
+    accuracy = function(p) (p[, "no"] >= 0.5) != yes)
+  for (metric in names(by_definition)) {
+    st <- study(models, test, "returned_late", train = rows, metric = metric, positive = "no")
+    rk <- rank_permutation(st, repeats = 3)
+    for (m in names(models)) for (p in c("earlier_late", "reminders")) {
+      n <- naive_importance(st, st$models[[m]], p, donors, by_definition[[metric]])
+      expect_equal(rk$importance[rk$model == m & rk$predictor == p], mean(n$shuffled) - mean(n$base), tolerance = 1e-10)
+    }
+  }
+  # Four classes.
+  fit <- small_forest(defect ~ ., train, probability = TRUE)
+  st <- study(fit, three, "defect", train = train)
+  rk <- rank_permutation(st, repeats = 3)
+  hot <- outer(as.integer(three$defect), 1:4, "==")
+  n <- naive_importance(st, st$models[[1]], "cooling_rate", donors, function(p) rowSums((p - hot)^2))
+  expect_equal(rk$importance[rk$predictor == "cooling_rate"], mean(n$shuffled) - mean(n$base), tolerance = 1e-10)
+})
+
+test_that("the walk with masks equals prediction of shuffled tables: missing values, sets, joint players, 70 repeats", {
+  set.seed(5)
+  levels <- list(c = letters[1:5])
+  for (i in 1:15) {
+    f <- random_flat_forest(c("a", "b", "c", "d"), levels, trees = 4, depth = 6, outputs = 2)
+    x <- cbind(a = rnorm(30), b = rnorm(30), c = sample(5, 30, TRUE), d = rnorm(30))
+    x[sample(length(x), 12)] <- NA
+    players <- c(1L, 2L, 1L, 0L)
+    donors <- draw_donors(30, 29, i)
+    change <- forest_shuffle(f, x, players, 2L, donors, 2L)
+    base <- slow_predict(f, x)
+    for (p in 1:2) for (r in c(1, 8, 29)) {
+      shuffled <- x
+      shuffled[, players == p] <- x[donors[, r], players == p]
+      expect_equal(change[, r, , p], slow_predict(f, shuffled) - base, tolerance = 1e-12)
+    }
+    expect_identical(change, forest_shuffle(f, x, players, 2L, donors, 1L))
+  }
+  st <- study(small_forest(strength ~ ., d), h, "strength", train = d)
+  donors <- draw_donors(80, 70, 1)
+  rk <- rank_permutation(st, repeats = 70)
+  n <- naive_importance(st, st$models[[1]], "grog_share", donors, function(p) (p[, 1] - h$strength)^2)
+  expect_equal(rk$importance[rk$predictor == "grog_share"], sqrt(mean(n$shuffled)) - sqrt(mean(n$base)), tolerance = 1e-10)
+})
+
+test_that("a predictor the model never uses gets exactly 0; shares and signs are honest", {
+  st <- study(1, h, "strength", train = d, predict_with = function(model, data) 30 + 0.01 * data$peak_temp)
+  rk <- rank_permutation(st)
+  idle <- rk[rk$predictor != "peak_temp", ]
+  expect_true(all(idle$importance == 0 & idle$std_error == 0))
+  expect_identical(sum(rk$share), 1)
+  # A model with the sign wrong: shuffling helps, and the ranking says so.
+  backwards <- study(1, h, "strength", train = d, predict_with = function(model, data) 80 - 3 * (data$peak_temp - 1180) / 22)
+  rk <- rank_permutation(backwards, models = NULL)
+  expect_lt(rk$importance[rk$predictor == "peak_temp"], 0)
+  expect_identical(rk$share[rk$predictor == "peak_temp"], NA_real_)
+  expect_match(rk$flag[1], "no skill")
+})
+
+test_that("a metric of one's own equals the built-in one; few repeats and training rows are flagged", {
+  fit <- small_forest(strength ~ ., d)
+  own <- study(fit, h, "strength", train = d, metric = function(truth, predicted) mean(abs(truth - predicted)), better = "lower")
+  mae <- study(fit, h, "strength", train = d, metric = "mae")
+  a <- rank_permutation(own, repeats = 4)
+  b <- rank_permutation(mae, repeats = 4)
+  expect_equal(a$importance, b$importance, tolerance = 1e-10)
+  top <- a$predictor[1]
+  expect_true(a$std_error[1] / b$std_error[b$predictor == top] > 0.4 && a$std_error[1] / b$std_error[b$predictor == top] < 2.5)
+  expect_match(a$flag[1], "few repeats")
+  seen <- rank_permutation(mae, rows = "train")
+  expect_true(all(is.na(seen$lower)) && all(grepl("training rows", seen$flag)) && all(seen$about == "rows"))
+})
+
+test_that("the two-way error is that of its formula, written out by hand", {
+  D <- matrix(c(1, 2, 3, 0, -1, 4), 3, 2)
+  donors <- cbind(c(2, 3, 1), c(3, 1, 2))
+  centred <- D - mean(D)
+  A <- rowMeans(centred)
+  B <- c(centred[3, 1] + centred[2, 2], centred[1, 1] + centred[3, 2], centred[2, 1] + centred[1, 2]) / 2
+  V2 <- var(A + B) / 3
+  q <- sum(centred^2) / 6 / 6
+  expect_equal(two_way_error(D, donors)$std_error, sqrt(max(V2 - q, V2 / 4)))
+})
+
+test_that("95 % intervals cover the value in the population about as often as they say", {
+  set.seed(11)
+  truth <- 2 * c(1, 0.3)^2    # linear model, independent predictors: 2 b^2 var(x), in mean squared error
+  hits <- t(replicate(150, {
+    x <- data.frame(a = rnorm(150), b = rnorm(150))
+    x$y <- x$a + 0.3 * x$b + rnorm(150)
+    st <- study(1, x, "y", metric = "mse", predict_with = function(model, data) data$a + 0.3 * data$b)
+    st$flags <- list(predictors = c(a = "", b = ""), models = c(numeric = ""))
+    rk <- as.data.frame(rank_permutation(st, seed = sample(1e6, 1)))
+    rk <- rk[match(c("a", "b"), rk$predictor), ]
+    rk$lower <= truth & truth <= rk$upper
+  }))
+  expect_true(all(colMeans(hits) > 0.89 & colMeans(hits) < 0.995))
+})

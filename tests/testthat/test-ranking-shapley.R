@@ -1,0 +1,123 @@
+test_that("forest values equal the definition over all subsets: factors, missing values, joint players, outputs", {
+  set.seed(6)
+  columns <- letters[1:8]
+  levels <- list(c = LETTERS[1:4], f = LETTERS[1:3])
+  for (i in 1:4) {
+    f <- random_flat_forest(columns, levels, trees = 3, depth = 7, outputs = 2)
+    draw <- function(n) {
+      x <- matrix(rnorm(8 * n), n)
+      x[, 3] <- sample(4, n, TRUE)
+      x[, 6] <- sample(3, n, TRUE)
+      x[sample(length(x), n)] <- NA
+      x
+    }
+    x <- draw(3)
+    z <- draw(5)
+    for (players in list(as.list(1:8), list(c(1, 5), 2, 3, c(4, 6, 8), 7))) {
+      player_of <- integer(8)
+      for (p in seq_along(players)) player_of[players[[p]]] <- p
+      phi <- forest_shapley(f, x, z, player_of, length(players), 1L)
+      for (row in 1:3) for (k in 1:2) {
+        expect_equal(phi[row, , k], slow_shapley(function(m) slow_predict(f, m)[, k], x[row, ], z, players), tolerance = 1e-10)
+      }
+      sums <- apply(phi, c(1, 3), sum)
+      expect_equal(sums, sweep(slow_predict(f, x), 2, colMeans(slow_predict(f, z))), tolerance = 1e-10)
+      expect_identical(phi, forest_shapley(f, x, z, player_of, length(players), 2L))
+    }
+  }
+})
+
+test_that("fitted forests and trees equal the definition, surrogates included", {
+  few <- c("peak_temp", "hold_minutes", "clay_source", "grog_share", "operator")
+  d <- kiln_rows(200)[c(few, "strength")]
+  with_gaps <- d
+  set.seed(2)
+  with_gaps$peak_temp[sample(200, 50)] <- NA
+  cases <- list(list(small_forest(strength ~ ., d, trees = 3, respect.unordered.factors = "partition"), d),
+                list(small_forest(strength ~ ., d, trees = 3, respect.unordered.factors = "order"), d),
+                list(rpart::rpart(strength ~ ., with_gaps, control = rpart::rpart.control(cp = 0.001)), with_gaps))
+  for (case in cases) {
+    data <- case[[2]]
+    st <- study(case[[1]], data[1:4, ], "strength", train = data)
+    rk <- rank_shapley(st, background = data[101:106, ])
+    phi <- attr(rk, "units")[[1]][, , 1]
+    m <- st$models[[1]]
+    predict_own <- function(rows) as.vector(read_predictions(m$object, rows))
+    for (i in 1:4) {
+      row <- align_rows(data[i, ], m$inputs, "m")
+      bg <- align_rows(data[101:106, ], m$inputs, "m")
+      slow <- slow_shapley_table(predict_own, row, bg)
+      expect_equal(phi[i, ], slow[colnames(phi)], tolerance = 1e-10)
+    }
+  }
+})
+
+test_that("linear models are exact, interactions and curves included; glm on its link", {
+  few <- c("peak_temp", "hold_minutes", "clay_source", "grog_share")
+  d <- kiln_rows(150)[c(few, "strength")]
+  d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
+  fit <- lm(strength ~ peak_temp * hold_minutes * clay_source + poly(grog_share, 2), d)
+  st <- study(fit, d[1:3, ], "strength", train = d)
+  rk <- rank_shapley(st, background = d[51:60, ])
+  phi <- attr(rk, "units")[[1]][, , 1]
+  for (i in 1:3) {
+    slow <- slow_shapley_table(function(rows) predict(fit, rows), d[i, few], d[51:60, few])
+    expect_equal(phi[i, ], slow[colnames(phi)], tolerance = 1e-9)
+  }
+  g <- glm(strong ~ peak_temp + clay_source, binomial, d)
+  for (positive in c("yes", "no")) {
+    st <- study(g, d[1:6, ], "strong", train = d, positive = positive)
+    rk <- rank_shapley(st, background = d[51:60, ])
+    expect_identical(attr(rk, "settings")$scale, "log-odds")
+    slow <- slow_shapley_table(function(rows) predict(g, rows) * if (positive == "yes") 1 else -1, d[1, few[c(1, 3)]], d[51:60, few[c(1, 3)]])
+    expect_equal(attr(rk, "units")[[1]][1, names(slow), 1], slow, tolerance = 1e-9)
+  }
+  expect_identical(attr(rank_shapley(st, scale = "prediction", max_rows = 3, background = 5, max_pairs = 20), "settings")$note, "sampled")
+  expect_error(rank_shapley(study(fit, d[1:3, ], "strength", train = d), scale = "link"), "has no link")
+})
+
+test_that("several classes: a ranking per class and one together; values of a row sum to zero over classes", {
+  d <- kiln$train[1:300, c("cooling_rate", "glaze_thickness", "peak_temp", "operator", "defect")]
+  fit <- small_forest(defect ~ ., d, probability = TRUE)
+  rk <- rank_shapley(study(fit, d[1:30, ], "defect", train = d), background = 10)
+  phi <- attr(rk, "units")[[1]]
+  expect_equal(max(abs(apply(phi, c(1, 2), sum))), 0, tolerance = 1e-10)
+  expect_setequal(unique(rk$class), c(NA, levels(d$defect)))
+  together <- rk[is.na(rk$class), ]
+  expect_equal(together$importance[together$predictor == "cooling_rate"], sum(colMeans(abs(phi[, "cooling_rate", ]))), tolerance = 1e-12)
+})
+
+test_that("sampled values: exact for two-way models, intervals cover, sums hold, orders follow the seed", {
+  set.seed(4)
+  d <- as.data.frame(matrix(rnorm(60 * 4), 60, dimnames = list(NULL, letters[1:4])))
+  d$y <- d$a + d$b * d$c
+  two_way <- function(model, data) data$a + data$b * data$c
+  st <- study(1, d[1:5, ], "y", train = d, predict_with = two_way)
+  sampled <- attr(rank_shapley(st, background = d[31:40, ], max_pairs = 20), "units")[[1]][, , 1]
+  slow <- slow_shapley_table(function(x) two_way(1, x), d[1, 1:4], d[31:40, 1:4])
+  expect_equal(sampled[1, ], slow, tolerance = 1e-10)   # a pair is exact without deeper interactions
+  deep <- function(model, data) data$a * data$b * data$c + (data$a > 0) * (data$d > 0) * data$b
+  st <- study(1, d[1:30, ], "y", train = d, predict_with = deep)
+  bg <- d[31:40, ]
+  m <- st$models[[1]]
+  v <- shapley_sampled(st, m, model_rows(st, m, d[1:30, ]), model_rows(st, m, bg), 0.001, 60, 1)
+  check_sums(v, "m")
+  exact <- t(vapply(1:30, function(i) slow_shapley_table(function(x) deep(1, x), d[i, 1:4], bg[1:4]), double(4)))
+  z <- (v$phi[, , 1] - exact) / v$std_error[, , 1]
+  expect_gt(mean(abs(z) < qt(0.975, 59), na.rm = TRUE), 0.88)
+  expect_lt(mean(abs(z) < qt(0.975, 59) / 3, na.rm = TRUE), 0.75)
+  again <- shapley_sampled(st, m, model_rows(st, m, d[1:30, ]), model_rows(st, m, bg), 0.001, 60, 1)
+  expect_identical(v$phi, again$phi)
+  expect_match(rank_shapley(st, background = bg, precision = 1e-4, max_pairs = 20)$flag[1], "not converged")
+})
+
+test_that("sampled values of a text and factor model agree with the exact ones", {
+  few <- c("peak_temp", "hold_minutes", "clay_source")
+  d <- kiln_rows(120)[c(few, "strength")]
+  fit <- small_forest(strength ~ ., d, trees = 5)
+  exact <- study(fit, d[1:6, ], "strength", train = d)
+  through <- study(fit, d[1:6, ], "strength", train = d, predict_with = function(model, data) predict(model, data)$predictions)
+  a <- attr(rank_shapley(exact, background = 20), "units")[[1]][, , 1]
+  b <- attr(rank_shapley(through, background = 20, precision = 0.005), "units")[[1]][, , 1]
+  expect_equal(b[, colnames(a)], a, tolerance = 0.05)
+})

@@ -1,0 +1,116 @@
+d <- kiln_rows(300)
+h <- kiln_rows(120, "holdout")
+st <- study(list(forest = small_forest(strength ~ ., d, keep.inbag = TRUE), linear = lm(strength ~ ., d)), h, "strength", train = d, dictionary = kiln$dictionary)
+rk <- rank_predictors(st, background = 10)
+rd <- reduce_predictors(st, models = "linear", folds = 3, times = 1, inner_folds = 2)
+ps <- choose_set(rd)
+cf <- confirm_set(ps, kiln$untouched)
+
+test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
+  wide <- as.data.frame(matrix(rnorm(60 * 40), 60))
+  names(wide) <- paste0("a predictor with a very long name, number ", 1:40)
+  wide$y <- rnorm(60)
+  many <- study(lapply(stats::setNames(1:6, paste0("model", 1:6)), function(i) 1), wide, "y", predict_with = function(model, data) data[[1]])
+  objects <- list(st, score_models(st), check_data(st), rk, rank_permutation(st, models = "linear"), rd, ps, cf, many, rank_permutation(many, repeats = 2), score_models(many), summary(rk))
+  for (x in objects[-12]) {
+    lines <- cli::ansi_strip(capture.output(print(x)))
+    expect_lt(length(lines), 25, label = class(x)[1])
+    expect_lte(max(nchar(lines, "width")), 80, label = paste(class(x)[1], lines[which.max(nchar(lines, "width"))]))
+    expect_identical(capture.output(y <- withVisible(print(x))$visible), capture.output(print(x)))
+    expect_false(y)
+  }
+})
+
+test_that("values carry no more digits than their uncertainty supports", {
+  expect_identical(format_value(c(2.0764, 0.00612, -0.0004), c(0.23, 0.0131, 0.2)), c("2.08", "0.006", "0.00"))
+  expect_identical(format_percent(c(0.361, 0.001, 0, NA)), c("36 %", "< 1 %", "0 %", ""))
+  expect_identical(count_of(3, "predictor", TRUE), "Three predictors")
+  expect_identical(list_words(c("a", "b", "c")), "a, b and c")
+})
+
+test_that("figures are ggplots that build, and say their finding", {
+  for (p in list(ggplot2::autoplot(rk), ggplot2::autoplot(rk, model = "linear", top = 5), plot_methods(rk), ggplot2::autoplot(rd), ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")))) {
+    expect_s3_class(p, "ggplot")
+    expect_s3_class(ggplot2::ggplot_build(p), "ggplot_built")
+    expect_true(nzchar(p$labels$title))
+  }
+  folded <- ggplot2::autoplot(rk, top = 5)$data
+  expect_true(any(grepl("others, together", folded$row)))
+  together <- folded[grepl("others", folded$row) & folded$method == levels(folded$method)[2], ]
+  main <- as.data.frame(rk)
+  main <- main[main$model == "forest" & main$method == "permutation", ]
+  shown <- folded$predictor[!grepl("others", folded$row)]
+  expect_equal(together$share, sum(main$share[!main$predictor %in% shown]))
+  expect_error(ggplot2::autoplot(rk, model = "x"), "`model` must be one of")
+  expect_error(plot_methods(rank_permutation(st, models = "linear")), "nothing to lay side by side")
+})
+
+test_that("results are written with their circumstances and read back the same", {
+  csv <- tempfile(fileext = ".csv")
+  expect_identical(write_results(rk, csv), csv)
+  back <- read_table(csv, quiet = TRUE)
+  expect_equal(back$importance, rk$importance)
+  expect_identical(unique(back$metric), "rmse")
+  expect_identical(back$repeats[back$method == "permutation"][1], 10L)
+  json <- tempfile(fileext = ".json")
+  write_results(rk, json)
+  x <- jsonlite::fromJSON(json)
+  expect_equal(x$rows$importance, rk$importance, tolerance = 1e-14)
+  expect_identical(x$about$target, "strength")
+  for (y in list(score_models(st), check_data(st), rd, ps, cf)) {
+    write_results(y, csv)
+    expect_identical(nrow(read_table(csv, quiet = TRUE)), nrow(as.data.frame(y)))
+    write_results(y, json)
+    expect_identical(nrow(jsonlite::fromJSON(json)$rows), nrow(as.data.frame(y)))
+  }
+  expect_error(write_results(rk, "x.xls"), "must end in")
+  expect_error(write_results(rk, file.path(tempdir(), "no", "x.csv")), "does not exist")
+})
+
+chromium <- function(...) {
+  binary <- Sys.which(c("chromium", "chromium-browser", "google-chrome"))
+  binary <- binary[nzchar(binary)][1]
+  system2(binary, c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+                    "--disable-component-update", "--disable-sync", paste0("--user-data-dir=", tempfile("profile")), "--virtual-time-budget=2000", ...), stdout = TRUE, stderr = FALSE)
+}
+
+test_that("the report holds itself, answers first, escapes names, sorts and searches", {
+  odd <- data.frame(y = rnorm(80), a = rnorm(80), b = rnorm(80), c = rnorm(80))
+  names(odd)[3] <- "<script>document.title='owned'</script>"
+  odd$y <- odd$y + 3 * odd$a + odd[[3]]
+  s <- study(list("<b>m</b>" = lm(y ~ ., odd)), odd[41:80, ], "y", train = odd[1:40, ])
+  r <- reduce_predictors(s, folds = 3, times = 1, inner_folds = 2)
+  file <- tempfile(fileext = ".html")
+  write_report(s, rank_predictors(s, by = c("permutation", "shapley"), background = 10), r, file = file, title = "A <i>title</i> & more")
+  page <- readLines(file, warn = FALSE)
+  whole <- paste(page, collapse = "\n")
+  expect_false(grepl("<script>document.title", whole, fixed = TRUE))
+  expect_match(whole, "&lt;script&gt;document.title", fixed = TRUE)
+  expect_false(grepl("<i>title</i>", whole, fixed = TRUE))
+  expect_false(grepl("(src|href)=[\"']https?://", whole))
+  expect_lt(regexpr("class=\"answer\"", whole), regexpr("Are the data and the models fit", whole))
+
+  # A click on "Importance" twice sorts from large to small; a search leaves the rows that match.
+  probe <- tempfile(fileext = ".html")
+  script <- paste0("<script>var box=Array.from(document.querySelectorAll('.table')).filter(function(b){return b.textContent.indexOf('Importance')>=0})[0];",
+                   "var th=Array.from(box.querySelectorAll('th')).filter(function(t){return t.textContent=='Importance'})[0];th.querySelector('button').click();th.querySelector('button').click();",
+                   "var v=Array.from(box.querySelectorAll('td.number:nth-child(6)')).map(function(c){return c.getAttribute('data-value')});",
+                   "var f=box.querySelector('input');f.value='shapley';f.dispatchEvent(new Event('input'));",
+                   "var seen=Array.from(box.querySelectorAll('tbody tr')).filter(function(r){return !r.hidden}).length;",
+                   "document.body.innerHTML='<p id=probe>'+v.join(' ')+'|'+seen+'|'+document.title+'</p>';</script>")
+  writeLines(sub("</body>", paste0(script, "</body>"), whole, fixed = TRUE), probe)
+  dom <- paste(chromium("--dump-dom", paste0("file://", probe)), collapse = "\n")
+  found <- regmatches(dom, regexpr("<p id=\"probe\">[^<]*", dom))
+  parts <- strsplit(sub("<p id=\"probe\">", "", found), "|", fixed = TRUE)[[1]]
+  values <- as.numeric(strsplit(parts[1], " ")[[1]])
+  expect_length(values, 6)
+  expect_false(is.unsorted(rev(values)))
+  expect_identical(parts[2], "3")
+  expect_false(grepl("owned", parts[3]))
+})
+
+test_that("results of another study are refused", {
+  other <- study(lm(strength ~ peak_temp, d), kiln_rows(50, "holdout"), "strength")
+  expect_error(write_report(other, rk, file = tempfile(fileext = ".html")), "another study", class = "dreher_error_study")
+  expect_error(write_report(st, 3, file = tempfile(fileext = ".html")), "results of this study", class = "dreher_error_input")
+})
