@@ -23,7 +23,7 @@ check: setup-test
 docs: setup-develop
 	Rscript -e 'Rcpp::compileAttributes(); suppressMessages(roxygen2::roxygenise(load_code = "source"))'
 
-screenshots: setup-test build
+screenshots: setup-develop build
 	$(R_ENV) bash tools/screenshots
 
 bench: setup-develop build

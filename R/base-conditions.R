@@ -8,12 +8,19 @@
 #
 # A message has three parts: what was wrong and where, what was given, what to do.
 
-stop_dreher <- function(kind, problem, given = NULL, todo = NULL, call = NULL, data = list()) {
+stop_dreher <- function(kind, problem, given = NULL, todo = NULL, data = list()) {
   parts <- c(problem, if (!is.null(given)) c(x = given), if (!is.null(todo)) c(i = todo))
-  fields <- c(list(message = parts, class = c(paste0("dreher_error_", kind), "dreher_error"),
-                   call = call), data)
   # Messages quote names the user chose; they are text, never templates.
-  do.call(rlang::abort, fields)
+  rlang::abort(parts, class = c(paste0("dreher_error_", kind), "dreher_error"), call = user_call(), !!!data)
+}
+
+# The call by which the user entered the package: errors speak in its name.
+user_call <- function() {
+  own <- topenv()
+  for (i in seq_len(sys.nframe() - 1)) {
+    if (identical(topenv(environment(sys.function(i))), own)) return(sys.call(i)[1])
+  }
+  NULL
 }
 
 stop_input <- function(problem, given = NULL, todo = NULL, ...) {

@@ -32,10 +32,10 @@ with_stream <- function(seed, key, code) {
   force(code)
 }
 
-check_seed <- function(seed, call = NULL) {
+check_seed <- function(seed) {
   if (!is.numeric(seed) || length(seed) != 1 || is.na(seed) || seed != round(seed) || abs(seed) > 2^53) {
     stop_input("`seed` must be a single whole number.",
-               paste0("Given: ", describe_value(seed), "."), call = call)
+               paste0("Given: ", describe_value(seed), "."))
   }
   seed
 }

@@ -17,7 +17,7 @@ main_command <- function(words) {
 
 tell <- function(...) writeLines(paste0(...), stderr())
 
-wrong_usage <- function(...) stop(structure(class = c("dreher_usage", "error", "condition"), list(message = paste0(...), call = NULL)))
+wrong_usage <- function(...) stop(structure(class = c("dreher_usage", "error", "condition"), list(message = paste0(...))))
 
 command_help <- "dreher ranks the predictors of trained models and finds smaller sets of them.
 

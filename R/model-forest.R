@@ -51,7 +51,7 @@ flat_forest <- function(root, weight, column, threshold, left, right, missing, v
 
 #' @export
 print.dreher_forest <- function(x, ...) {
-  writeLines(paste0("<flat forest: ", length(x$root), " trees, ", length(x$column), " nodes, ",
+  writeLines(paste0("<flat forest: ", length(x$root), if (length(x$root) == 1) " tree, " else " trees, ", length(x$column), " nodes, ",
                     length(x$columns), " columns, ", nrow(x$value), " outputs>"))
   invisible(x)
 }

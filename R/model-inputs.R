@@ -20,7 +20,7 @@ levels_of_rows <- function(data, columns) {
 # The columns of `data` a model needs, with factors on the levels it was trained with. Refuses
 # what would give a silent wrong prediction: other types, unseen levels, missing values.
 align_rows <- function(data, inputs, model, arg = "data") {
-  check_columns(data, inputs$predictors, arg, paste0("Model \"", model, "\" needs a predictor that is missing:"))
+  check_columns(data, inputs$predictors, arg, "The predictor", model)
   out <- data[c(inputs$predictors, intersect(inputs$also, names(data)))]
   for (p in inputs$predictors) {
     known <- inputs$levels[[p]]
@@ -36,7 +36,7 @@ align_rows <- function(data, inputs, model, arg = "data") {
       if (any(unseen)) {
         stop_input(paste0("Column \"", p, "\" of `", arg, "` has levels that model \"", model,
                           "\" has not seen in training: ", quote_some(unique(text[unseen])), "."),
-                   paste0(sum(unseen), " rows concerned, the first is row ", which(unseen)[1], "."),
+                   paste0(sum(unseen), if (sum(unseen) == 1) " row" else " rows", " concerned, the first is row ", which(unseen)[1], "."),
                    "Drop these rows or merge the levels before training.")
       }
       out[[p]] <- factor(text, levels = known, ordered = is.ordered(x))
@@ -47,7 +47,7 @@ align_rows <- function(data, inputs, model, arg = "data") {
     }
     gaps <- is.na(out[[p]])
     if (any(gaps) && !inputs$missing) {
-      stop_input(paste0("Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing values, and model \"",
+      stop_input(paste0("Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing value", if (sum(gaps) > 1) "s", ", and model \"",
                         model, "\" does not take missing values."),
                  paste0("The first is in row ", which(gaps)[1], "."),
                  "Fill them in as was done for training, or give `predict_with = ` a function that does.")

@@ -33,6 +33,7 @@ read_table <- function(file, ..., quiet = FALSE) {
                "Check that every line has the same number of fields.")
   }
   out <- tryCatch(read(), error = broken, warning = broken)
+  if (any(vapply(out, holds_decimal_commas, NA))) out <- tryCatch(read(dec = ","), error = broken, warning = broken)
   twice <- unique(names(out)[duplicated(names(out))])
   if (length(twice)) {
     stop_input(paste0("The file \"", file, "\" has duplicated column names: ", quote_some(twice), "."),
@@ -46,6 +47,10 @@ read_table <- function(file, ..., quiet = FALSE) {
                             missing = vapply(out, function(x) sum(is.na(x)), 1L))
   if (!quiet) rlang::inform(describe_read(attr(out, "read")), class = "dreher_message_read")
   out
+}
+
+holds_decimal_commas <- function(x) {
+  is.character(x) && any(!is.na(x)) && all(grepl("^[+-]?[0-9]+,[0-9]+$", x[!is.na(x)]))
 }
 
 # The sign that cuts the first line into as many fields as the table has columns.

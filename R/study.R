@@ -165,7 +165,7 @@ open_model <- function(st, name, object, predict_with) {
   if (st$target %in% inputs$predictors) {
     stop_model(paste0("Model \"", name, "\" uses the target \"", st$target, "\" as a predictor."))
   }
-  if (length(strays)) check_columns(st$data, strays, "data", paste0("Model \"", name, "\" needs the predictor"))
+  if (length(strays)) check_columns(st$data, strays, "data", "The predictor", name)
   model <- list(name = name, object = object, class = class(object)[1], inputs = inputs,
                 predict = if (own_reader) read_predictions else predict_with, own_reader = own_reader,
                 forest = NULL, linear = if (own_reader) read_coefficients(object))
@@ -174,7 +174,7 @@ open_model <- function(st, name, object, predict_with) {
     if (is.null(st$train)) {
       model$inputs <- levels_from_data(inputs, st$data)
     } else {
-      check_columns(st$train, inputs$predictors, "train", paste0("Model \"", name, "\" needs the predictor"))
+      check_columns(st$train, inputs$predictors, "train", "The predictor", name)
     }
     forest <- read_forest(object, model$inputs)
     if (!is.null(forest)) {
@@ -190,7 +190,7 @@ open_model <- function(st, name, object, predict_with) {
 guess_inputs <- function(st) {
   predictors <- st$asked
   if (is.null(predictors)) predictors <- setdiff(names(st$data), st$target)
-  check_columns(st$data, predictors, "data", "`predictors` names")
+  check_columns(st$data, predictors, "data", "The predictor")
   seen <- if (is.null(st$train)) st$data else st$train
   new_inputs(predictors, levels_of_rows(seen, intersect(predictors, names(seen))), missing = TRUE)
 }
@@ -221,7 +221,7 @@ predict_model <- function(st, model, data, arg = "data") {
 # The rows as the model wants them.
 model_rows <- function(st, model, data, arg = "data") {
   if (model$own_reader) return(align_rows(data, model$inputs, model$name, arg))
-  check_columns(data, model$inputs$predictors, arg, paste0("Model \"", model$name, "\" needs the predictor"))
+  check_columns(data, model$inputs$predictors, arg, "The predictor", model$name)
   data[setdiff(names(data), st$target)]
 }
 

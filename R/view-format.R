@@ -56,7 +56,7 @@ heading <- function(text) {
   cli::style_bold(shorten(text, 80))
 }
 
-wrap_lines <- function(text, width = 80) strwrap(text, width)
+wrap_lines <- function(text, width = 80, indent = 0) strwrap(text, width, indent = indent, exdent = indent)
 
 # The sentence a ranking comes down to. `part`: the rows of one model, method and class.
 say_ranking <- function(part, labels, method = part$method[1]) {

@@ -41,9 +41,9 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::facet_wrap(ggplot2::vars(.data$method), nrow = 1, scales = "free_x") +
     ggplot2::scale_colour_manual(values = method_colours) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
-    ggplot2::labs(x = NULL, y = NULL, title = wrap_text(paste(say, collapse = " "), 88),
-                  subtitle = wrap_text(say_subtitle(object, part, settings), 118),
-                  caption = wrap_text(say_caption(settings[settings$method %in% methods, ], attr(object, "level")), 130)) +
+    ggplot2::labs(x = NULL, y = NULL, title = paste(say, collapse = " "),
+                  subtitle = say_subtitle(object, part, settings),
+                  caption = say_caption(settings[settings$method %in% methods, ], attr(object, "level"))) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
 }
@@ -166,9 +166,9 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
                                 limits = c(1 - 0.28 * max(1, length(columns) - 1), length(columns) + 0.28 * max(1, length(columns) - 1))) +
     ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
     ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
-    ggplot2::labs(x = NULL, y = NULL, title = wrap_text(say, 88),
-                  subtitle = wrap_text(paste0("Ranks of the predictors of ", attr(ranking, "target"),
-                                              if (length(mean_rank) > length(keep)) paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank"), ". In ink: ranks more than ", apart, " apart, with at least half an even share somewhere."), 118)) +
+    ggplot2::labs(x = NULL, y = NULL, title = say,
+                  subtitle = paste0("Ranks of the predictors of ", attr(ranking, "target"),
+                                              if (length(mean_rank) > length(keep)) paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank"), ". In ink: ranks more than ", apart, " apart, with at least half an even share somewhere.")) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank(), axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1))
 }

@@ -42,9 +42,9 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
     ggplot2::scale_y_continuous(breaks = d$row, labels = d$name) +
     ggplot2::labs(x = paste0("Cross-validated ", st$metric$label, " (", st$metric$better, " is better); dashed: all predictors"), y = NULL,
-                  title = wrap_text(say_set(set), 88),
-                  subtitle = wrap_text(paste0("Model ", set$model, ", predictors of ", st$target, ", ranked by ", object$by, " inside every training part; ", format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times,
-                                              ". With the choice itself cross-validated: ", format_value(set$procedure$score, unit), " [", format_value(set$procedure$lower, unit), ", ", format_value(set$procedure$upper, unit), "]."), 118)) +
+                  title = say_set(set),
+                  subtitle = paste0("Model ", set$model, ", predictors of ", st$target, ", ranked by ", object$by, " inside every training part; ", format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times,
+                                              ". With the choice itself cross-validated: ", format_value(set$procedure$score, unit), " [", format_value(set$procedure$lower, unit), ", ", format_value(set$procedure$upper, unit), "].")) +
     theme_dreher() + ggplot2::theme(axis.text.y = ggplot2::element_text(hjust = 0))
 }
 

@@ -17,7 +17,7 @@ format.dreher_study <- function(x, ...) {
   }
   models <- x$models[seq_len(min(length(x$models), 10))]
   reads <- vapply(models, function(m) {
-    if (!is.null(m$forest)) paste0(length(m$forest$root), " trees, ", format_number(length(m$forest$column)), " nodes")
+    if (!is.null(m$forest)) paste0(length(m$forest$root), if (length(m$forest$root) == 1) " tree, " else " trees, ", format_number(length(m$forest$column)), " nodes")
     else if (!is.null(m$linear)) paste0(sum(m$linear$term > 0), " coefficients") else "through its predictions"
   }, "")
   c(heading(paste0("Study of ", x$target, " (", x$task, ")")),
@@ -48,7 +48,7 @@ format_scores <- function(x) {
   say <- if (length(weak)) paste0("Not shown to beat a constant: ", list_words(weak), ". A ranking of ", if (length(weak) == 1) "it" else "them", " may be noise.")
     else if (nrow(x) == 1) "It beats a constant: worth questioning." else "All beat a constant: worth questioning."
   c(heading(paste0("Scores for ", attr(x, "target"), ": ", attr(x, "metric_label"), ", ", x$better[1], " is better, ", format_number(x$n[1]), " holdout rows")),
-    table, "", say)
+    table, "", wrap_lines(say))
 }
 
 #' @export
@@ -71,23 +71,36 @@ format_checks <- function(x) {
 #' @export
 print.dreher_ranking <- function(x, ...) write_lines(x, format_ranking(x))
 
+# As many rows and models as fit: first fewer rows, then fewer models.
 format_ranking <- function(x, lines = 24) {
   if (!nrow(x)) return("<ranking without rows>")
+  models <- length(unique(x$model))
+  for (most_models in seq(models, 1)) for (rows in seq(20, if (most_models > 1) 2 else 1)) {
+    out <- assemble_ranking(x, rows, most_models)
+    if (length(out) <= lines) return(out)
+  }
+  out[seq_len(lines)]
+}
+
+assemble_ranking <- function(x, rows, most_models) {
   labels <- attr(x, "labels")
   settings <- attr(x, "settings")
   whole <- as_plain(x)
   together <- whole[is.na(whole$class), ]
   if (!nrow(together)) together <- whole
-  models <- unique(together$model)
-  per_model <- max(3, floor((lines - 3 - length(say_suspects(whole, labels))) / length(models)) - 6)
+  models <- utils::head(unique(together$model), most_models)
+  more <- length(unique(together$model)) - length(models)
   body <- unlist(lapply(models, function(m) {
     part <- together[together$model == m, ]
-    used <- settings[settings$model == m & settings$method %in% part$method, ]
-    notes <- vapply(seq_len(nrow(used)), function(i) {
-      paste0("  ", pad(method_names[[used$method[i]]], 12), say_settings(used[i, ], attr(x, "level")))
-    }, "")
-    c(paste0(m, " (", used$class[1], ")"), shorten(notes, 80), format_ranking_part(part, labels, per_model + 3 - nrow(used)))
+    c(paste0(m, " (", settings$class[settings$model == m][1], ")"), format_ranking_part(part, labels, rows))
   }))
+  used <- settings[settings$model %in% models & settings$method %in% together$method, ]
+  notes <- vapply(seq_len(nrow(used)), function(i) paste0(" ", pad(method_names[[used$method[i]]], 12), say_settings(used[i, ], attr(x, "level"))), "")
+  for (method in unique(used$method)) {
+    # Said once where it holds for all models, else with the model.
+    of_method <- used$method == method
+    if (length(unique(notes[of_method])) > 1) notes[of_method] <- paste0(notes[of_method], ": ", used$model[of_method])
+  }
   main <- if ("permutation" %in% together$method) "permutation" else together$method[1]
   say <- vapply(models, function(m) {
     part <- together[together$model == m & together$method == main, ]
@@ -95,9 +108,10 @@ format_ranking <- function(x, lines = 24) {
     paste0(if (length(models) > 1) paste0(m, ": "), say_ranking(part, labels))
   }, "")
   skipped <- attr(x, "left_out")
-  c(heading(paste0("Ranking of the predictors of ", attr(x, "target"))), body, "", wrap_lines(say),
-    unlist(lapply(say_suspects(whole, labels), wrap_lines)),
-    if (!is.null(skipped)) wrap_lines(paste0("Left out: ", paste0(skipped$method, " for ", skipped$model, " (", skipped$why, ")", collapse = "; "), ".")))
+  c(heading(paste0("Ranking of the predictors of ", attr(x, "target"))), shorten(unique(notes), 80), body,
+    if (more > 0) paste0("and ", count_of(more, "more model"), ": as.data.frame() shows all"), "", wrap_lines(say),
+    unlist(lapply(shorten(say_suspects(whole, labels), 240), wrap_lines)),
+    if (!is.null(skipped)) wrap_lines(paste0("Left out: ", paste0(skipped$method, " for ", skipped$model, " (", skipped$why, ")", collapse = "; "), ".") |> shorten(240)))
 }
 
 # Predictors down, methods across; each cell rank, value and half the interval.
@@ -160,13 +174,13 @@ format_set <- function(x) {
   open <- x$picked[x$picked$share > 0 & x$picked$share < 1, ]
   doubtful <- open[order(-open$share), ]
   c(heading(paste0(x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ", x$model, " (rule: ", x$rule, ")")),
-    wrap_lines(paste0(" ", chosen), 79), "",
+    wrap_lines(chosen, 79, 1), "",
     paste0(" ", label, " with them   ", format_value(x$score, unit), "   with all ", format_value(x$full_score, unit), "   constant ", format_value(x$constant_score, unit)),
     paste0(" price        ", format_value(x$price, unit), " [", format_value(x$price_lower, unit), ", ", format_value(x$price_upper, unit), "], paired, approximate"),
     paste0(" procedure    ", format_value(x$procedure$score, unit), " [", format_value(x$procedure$lower, unit), ", ", format_value(x$procedure$upper, unit),
            "]: score with the choice itself cross-validated"),
     paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten(80),
-    if (nrow(doubtful)) wrap_lines(paste0(" not in every split: ", paste0(shorten(labels_of(st, doubtful$predictor), 22), " (", format_percent(doubtful$share), ")", collapse = ", ")), 79) |> utils::head(5),
+    if (nrow(doubtful)) wrap_lines(paste0("not in every split: ", paste0(shorten(labels_of(st, doubtful$predictor), 22), " (", format_percent(doubtful$share), ")", collapse = ", ")), 79, 1) |> utils::head(5),
     "", "Next: confirm_set() on rows nobody has touched.")
 }
 

@@ -60,7 +60,13 @@ sort_results <- function(study, given) {
 
 # --- pieces of the page ------------------------------------------------------------------------
 
-html <- function(...) knitr::asis_output(paste0(..., collapse = "\n"))
+# Raw HTML, fenced so that nothing in it is taken for markdown.
+raw_html <- function(...) {
+  fence <- strrep("`", 12)
+  paste0("\n\n", fence, "{=html}\n", paste0(..., collapse = "\n"), "\n", fence, "\n\n")
+}
+
+html <- function(...) knitr::asis_output(raw_html(...))
 
 escape <- function(x) htmltools::htmlEscape(as.character(x))
 

@@ -24,11 +24,36 @@ theme_dreher <- function(base_size = 13) {
       axis.text = ggplot2::element_text(colour = ink),
       axis.title = ggplot2::element_text(colour = muted, size = ggplot2::rel(0.9)),
       strip.text = ggplot2::element_text(colour = ink, face = "bold", hjust = 0),
-      plot.title = ggplot2::element_text(face = "bold", size = ggplot2::rel(1.2), lineheight = 1.1),
-      plot.subtitle = ggplot2::element_text(colour = muted, lineheight = 1.1, margin = ggplot2::margin(b = 10)),
-      plot.caption = ggplot2::element_text(colour = muted, hjust = 0, lineheight = 1.1),
+      plot.title = wrapped_text(face = "bold", size = ggplot2::rel(1.2), lineheight = 1.1),
+      plot.subtitle = wrapped_text(colour = muted, lineheight = 1.1, margin = ggplot2::margin(b = 10)),
+      plot.caption = wrapped_text(colour = muted, hjust = 0, lineheight = 1.1),
       plot.title.position = "plot", plot.caption.position = "plot", legend.position = "none",
       plot.margin = ggplot2::margin(14, 16, 10, 14))
 }
 
-wrap_text <- function(text, width = 95) paste(strwrap(text, width), collapse = "\n")
+# Text that breaks its lines where the picture ends, however wide it is drawn. The width is known
+# only when the picture is drawn, so the lines are broken then.
+wrapped_text <- function(...) {
+  out <- ggplot2::element_text(...)
+  class(out) <- c("dreher_wrapped", class(out))
+  out
+}
+
+#' @rawNamespace S3method(ggplot2::element_grob, dreher_wrapped)
+#' @noRd
+element_grob.dreher_wrapped <- function(element, label = "", ...) {
+  if (is.character(label) && length(label) == 1) label <- break_lines(label, element$size, element$face)
+  class(element) <- setdiff(class(element), "dreher_wrapped")
+  ggplot2::element_grob(element, label = label, ...)
+}
+
+break_lines <- function(text, size, face, room = grDevices::dev.size("in")[1] - 0.55) {
+  words <- strsplit(gsub("\\s+", " ", text), " ")[[1]]
+  width <- function(x) grid::convertWidth(grid::grobWidth(grid::textGrob(x, gp = grid::gpar(fontsize = size, fontface = face))), "in", valueOnly = TRUE)
+  lines <- character()
+  for (word in words) {
+    longer <- if (length(lines)) paste(lines[length(lines)], word) else word
+    if (length(lines) && width(longer) <= room) lines[length(lines)] <- longer else lines <- c(lines, word)
+  }
+  paste(lines, collapse = "\n")
+}

@@ -32,11 +32,21 @@ bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body bod
     if (loop.pulse != nullptr && loop.pulse()) return false;
     const std::ptrdiff_t to = std::min(n, from + round);
 #ifdef _OPENMP
-#pragma omp parallel for num_threads(loop.threads) schedule(dynamic, 4) if (loop.threads > 1)
+#pragma omp parallel for num_threads(loop.threads) schedule(dynamic) if (loop.threads > 1)
 #endif
     for (std::ptrdiff_t i = from; i < to; ++i) body(i, thread_number());
   }
   return true;
+}
+
+// Calls body(first, last, thread) for blocks of rows. Inside a block trees run outside and rows
+// inside, so that a tree stays in the processor's cache while all rows of the block walk it.
+template <class Body>
+bool each_block(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t size, Body body) {
+  const std::ptrdiff_t blocks = (n + size - 1) / size;
+  return each_row(loop, blocks, 4 * static_cast<std::ptrdiff_t>(loop.threads), [&](std::ptrdiff_t b, int thread) {
+    body(b * size, std::min(n, (b + 1) * size), thread);
+  });
 }
 
 }  // namespace dreher

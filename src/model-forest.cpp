@@ -31,26 +31,35 @@ const char* find_fault(const Forest& f, int* where) {
   return nullptr;
 }
 
-bool predict_rows(const Forest& f, const Table& table, const Loop& loop, double* out) {
-  std::vector<std::vector<double>> rows(loop.threads, std::vector<double>(table.columns));
-  return each_row(loop, table.rows, 4096, [&](std::ptrdiff_t i, int thread) {
-    double* row = rows[thread].data();
-    table.read_row(i, row);
-    for (int k = 0; k < f.n_outputs; ++k) out[i + table.rows * k] = f.base[k];
+namespace {
+
+const std::ptrdiff_t block_rows = 256;
+
+// Calls visit(i, t, end) for every row and tree; trees outside, rows inside, blocks in parallel.
+template <class Visit>
+bool walk_all(const Forest& f, const Table& table, const Loop& loop, Visit visit) {
+  std::vector<std::vector<double>> blocks(loop.threads, std::vector<double>(block_rows * table.columns));
+  return each_block(loop, table.rows, block_rows, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
+    double* block = blocks[thread].data();
+    table.read_block(from, to, block);
     for (int t = 0; t < f.n_trees; ++t) {
-      const double* value = f.value + static_cast<std::ptrdiff_t>(f.end_of(f.root[t], row)) * f.n_outputs;
-      for (int k = 0; k < f.n_outputs; ++k) out[i + table.rows * k] += f.weight[t] * value[k];
+      for (std::ptrdiff_t i = from; i < to; ++i) visit(i, t, f.end_of(f.root[t], block + (i - from) * table.columns));
     }
   });
 }
 
-bool find_ends(const Forest& f, const Table& table, const Loop& loop, int* ends) {
-  std::vector<std::vector<double>> rows(loop.threads, std::vector<double>(table.columns));
-  return each_row(loop, table.rows, 4096, [&](std::ptrdiff_t i, int thread) {
-    double* row = rows[thread].data();
-    table.read_row(i, row);
-    for (int t = 0; t < f.n_trees; ++t) ends[i + table.rows * t] = f.end_of(f.root[t], row);
+}  // namespace
+
+bool predict_rows(const Forest& f, const Table& table, const Loop& loop, double* out) {
+  for (int k = 0; k < f.n_outputs; ++k) std::fill(out + table.rows * k, out + table.rows * (k + 1), f.base[k]);
+  return walk_all(f, table, loop, [&](std::ptrdiff_t i, int t, int end) {
+    const double* value = f.value + static_cast<std::ptrdiff_t>(end) * f.n_outputs;
+    for (int k = 0; k < f.n_outputs; ++k) out[i + table.rows * k] += f.weight[t] * value[k];
   });
+}
+
+bool find_ends(const Forest& f, const Table& table, const Loop& loop, int* ends) {
+  return walk_all(f, table, loop, [&](std::ptrdiff_t i, int t, int end) { ends[i + table.rows * t] = end; });
 }
 
 }  // namespace dreher

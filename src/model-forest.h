@@ -70,6 +70,12 @@ struct Table {
   void read_row(std::ptrdiff_t i, double* row) const {
     for (int j = 0; j < columns; ++j) row[j] = at(i, j);
   }
+  // Rows [from, to), row after row.
+  void read_block(std::ptrdiff_t from, std::ptrdiff_t to, double* block) const {
+    for (int j = 0; j < columns; ++j) {
+      for (std::ptrdiff_t i = from; i < to; ++i) block[(i - from) * columns + j] = at(i, j);
+    }
+  }
 };
 
 // What is wrong with a forest, or nullptr; `where` receives the node (or tree).

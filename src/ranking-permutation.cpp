@@ -67,33 +67,31 @@ bool shuffle_change(const Forest& f, const Table& table, const int* player_of, i
   const std::ptrdiff_t n = table.rows;
   const int K = f.n_outputs;
   const Mask all = repeats >= 64 ? ~Mask(0) : (Mask(1) << repeats) - 1;
+  const std::ptrdiff_t size = 64;
   struct Room {
-    std::vector<double> row;
+    std::vector<double> block;
     std::vector<Mask> left;        // per player: repeats still on the real path
     std::vector<int> end_node;     // per player and repeat
     std::vector<int> parted;       // players with at least one repeat off the path
   };
   std::vector<Room> rooms(loop.threads);
   for (Room& room : rooms) {
-    room.row.resize(table.columns);
+    room.block.resize(size * table.columns);
     room.left.assign(n_players, all);
     room.end_node.assign(static_cast<std::size_t>(n_players) * repeats, -1);
   }
-  return each_row(loop, n, 256, [&](std::ptrdiff_t i, int thread) {
+  std::fill(change, change + n * repeats * K * n_players, 0.0);
+  return each_block(loop, n, size, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
     Room& room = rooms[thread];
-    table.read_row(i, room.row.data());
-    for (int p = 0; p < n_players; ++p) {
-      for (int k = 0; k < K; ++k) {
-        for (int r = 0; r < repeats; ++r) change[i + n * (r + repeats * (k + static_cast<std::ptrdiff_t>(K) * p))] = 0;
-      }
-    }
-    Walker walker{f, table, player_of, room.row.data(), donor + i, n, &room.end_node, repeats};
-    for (int t = 0; t < f.n_trees; ++t) {
+    table.read_block(from, to, room.block.data());
+    for (int t = 0; t < f.n_trees; ++t) for (std::ptrdiff_t i = from; i < to; ++i) {
+      const double* row = room.block.data() + (i - from) * table.columns;
+      Walker walker{f, table, player_of, row, donor + i, n, &room.end_node, repeats};
       int node = f.root[t];
       room.parted.clear();
       while (f.column[node] >= 0) {
         const int c = f.column[node];
-        const int next = f.after(node, room.row[c]);
+        const int next = f.after(node, row[c]);
         const int p = player_of[c];
         if (p >= 0 && room.left[p]) {
           Mask off = 0;

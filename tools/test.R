@@ -1,6 +1,7 @@
 # Runs the tests against the installed package and prints "N passed, N failed, N skipped".
 library(testthat)
 library(dreher)
+Sys.setenv(NOT_CRAN = "true")   # snapshots count
 options(testthat.progress.max_fails = 1e6)
 reporter <- MultiReporter$new(list(SummaryReporter$new(max_reports = 100), ListReporter$new()))
 results <- as.data.frame(test_dir("tests/testthat", package = "dreher", reporter = reporter, stop_on_failure = FALSE,
