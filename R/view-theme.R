@@ -35,6 +35,7 @@ theme_dreher <- function(base_size = 13) {
 # only when the picture is drawn, so the lines are broken then.
 wrapped_text <- function(...) {
   out <- ggplot2::element_text(...)
+  if (!inherits(out, "element_text")) return(out)   # from ggplot2 4.0 on elements are of another kind
   class(out) <- c("dreher_wrapped", class(out))
   out
 }
