@@ -17,8 +17,12 @@ forest_ends <- function(forest, x, threads) {
     .Call(`_dreher_forest_ends`, forest, x, threads)
 }
 
-forest_impurity <- function(forest, x, target, counts, threads) {
-    .Call(`_dreher_forest_impurity`, forest, x, target, counts, threads)
+forest_impurity <- function(forest, x, target, count, held, held_x, held_target, threads) {
+    .Call(`_dreher_forest_impurity`, forest, x, target, count, held, held_x, held_target, threads)
+}
+
+forest_use <- function(forest, x, count, threads) {
+    .Call(`_dreher_forest_use`, forest, x, count, threads)
 }
 
 forest_shuffle <- function(forest, x, player_of, players, donor, threads) {

@@ -118,6 +118,12 @@ skill_alone <- function(st, p, bins = 20) {
     rows <- rows[!odd, , drop = FALSE]
   }
   if (!p %in% names(train) || nrow(rows) < 20 || nrow(train) < 5 * bins) return(NA_real_)
+  skill_of(st, fit_alone(st, p, train, rows, bins), rows)
+}
+
+# Predictions of `rows` from one predictor: the target's mean (or class shares) in bins of a number,
+# or per level, of the training rows. Missing is a level of its own; unseen levels get the overall mean.
+fit_alone <- function(st, p, train, rows, bins = 20) {
   x <- train[[p]]
   z <- rows[[p]]
   if (is.numeric(x) && !is.factor(x) && is.numeric(z)) {
@@ -134,7 +140,8 @@ skill_alone <- function(st, p, bins = 20) {
   fitted <- means[match(z, rownames(means)), , drop = FALSE]
   unseen <- is.na(fitted[, 1])
   fitted[unseen, ] <- rep(colMeans(Y), each = sum(unseen))
-  skill_of(st, fitted, rows)
+  dimnames(fitted) <- list(NULL, st$classes)
+  fitted
 }
 
 # Duplicates by rank correlation, derived columns by linear regression on the other numeric ones.

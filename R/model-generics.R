@@ -30,7 +30,8 @@
 #'   `read_forest()`: a list of class `dreher_forest`, made by [flat_forest()].
 #'   `read_coefficients()`: a list with `beta` (named numeric), `term` (for each coefficient the number of its
 #'   term, 0 for the intercept), `columns` (for each term the predictors it uses), `design` (a function that
-#'   turns rows into the design matrix), `invlink` (a function) and `link` (its name).
+#'   turns rows into the design matrix), `invlink` (a function) and `link` (its name), and where the model has them `vcov` (covariance of the
+#'   estimated coefficients), `df` (residual degrees of freedom) and `aliased` (names of coefficients that were not estimated).
 #' @section Errors:
 #' A class without a method is an error of class `dreher_error_model` that names the class and the way out.
 #' @examples

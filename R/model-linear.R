@@ -58,10 +58,14 @@ read_coefficients.lm <- function(model, ...) {
   term <- model$assign
   if (is.null(term)) term <- tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL)
   if (is.null(term)) return(NULL)
-  list(beta = ifelse(is.na(beta), 0, beta), term = term,
+  list(beta = ifelse(is.na(beta), 0, beta), term = term, aliased = names(beta)[is.na(beta)],
+       vcov = stats::vcov(model, complete = FALSE), df = if (family_free(model)) model$df.residual,
        columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
        invlink = family$linkinv, link = family$link)
 }
+
+# Is the scale estimated, so that tests are F and t rather than chi squared and normal?
+family_free <- function(model) !inherits(model, "glm")
 
 # Keeps the terms that need none of the dropped predictors, so that curves and interactions stay.
 #' @export

@@ -1,41 +1,73 @@
 #' Rank predictors by impurity importance
 #'
-#' How much do the splits on a predictor make the nodes of the trees purer? Computed by sending the training rows
-#' through the model's trees; nothing stored in the model is used.
+#' How much do the splits on a predictor make the nodes of the trees purer: on the rows the trees were grown on, and on rows
+#' they have not seen? Computed by sending rows through the model's trees; nothing stored in the model is used.
 #'
 #' @inheritParams rank_permutation
-#' @return A [ranking]. `importance` is the mean over trees of the decrease of impurity: of the variance of the target (in
-#'   squared units of the target) or of the Gini impurity. `about` is `rows`: it describes the training rows and has no
-#'   interval.
+#' @param rows Some of `"train"` (the classical form, on the training rows), `"oob"` (each tree's rows that were not drawn for it; needs a
+#'   bagged forest that keeps its in-bag counts, ranger: `keep.inbag = TRUE`) and `"holdout"` (the study's holdout rows). Default: `"train"`, and
+#'   `"oob"` where the counts are there. Both side by side show what is split-selection bias.
+#' @param form For rows not seen: `"covariance"` (default) or `"gain"`.
+#' @param correct TRUE: instead, take off from the classical form what permuted copies of the predictors earn when they are added and the
+#'   model is trained again.
+#' @param refits Number of refits for `correct`.
+#' @return A [ranking]. `importance` is the mean over trees, in squared units of the target, or of the Gini impurity; column `rows` tells the
+#'   forms apart (`train`, `train in-bag`, `oob`, `holdout`, `train corrected`). `std_error` is the spread over trees over the root of their number: the Monte-Carlo error of the
+#'   forest, not of the sample. `about` is `rows`: no interval. With more than two classes there is a set of rows per class, and one
+#'   with `class` `NA` for their sum. Flag `in-bag only`: at least half an even share in the bag, and nothing on rows not seen.
 #' @details
-#' For a tree with in-bag weights, a split of node t into L and R earns
+#' *Classical.* For a tree with in-bag weights, a split of node t into L and R earns
 #' \eqn{(N_t/N)[i(t) - (N_L/N_t)\, i(L) - (N_R/N_t)\, i(R)]}{(N_t/N)[i(t) - (N_L/N_t) i(L) - (N_R/N_t) i(R)]}, i the variance or
-#' \eqn{\sum_k p_k(1-p_k)}{sum p(1-p)} (Breiman, Friedman, Olshen and Stone 1984); sums are averaged over trees. In-bag counts are used where the model keeps
-#' them (ranger: `keep.inbag = TRUE`), otherwise every training row counts once in every tree, which column `rows` says.
-#' Primary splits earn; surrogate splits only route.
+#' \eqn{\sum_k p_k(1-p_k)}{sum p(1-p)} (Breiman, Friedman, Olshen and Stone 1984), averaged over trees. Where in-bag counts are not kept every training
+#' row counts once in every tree. Primary splits earn; surrogate splits only route. It is positive for pure noise, and more so for predictors with many distinct values
+#' (Strobl et al. 2007).
 #'
-#' It is positive for pure noise, and more so for predictors with many distinct values (Strobl et al. 2007): read it beside
-#' permutation importance.
-#' @section Errors: No training rows; training rows that are not those of the in-bag counts; no tree model among `models`.
+#' *Covariance*, on rows O not seen by the tree: \eqn{\frac{1}{|O|}\sum_{i \in O}(\mu_{c(i)} - \mu_t)(y_i - \mu_{root})}{mean over O of (mu_child - mu_t)(y - mu_root)}, means \eqn{\mu} from the
+#' bag (Li et al. 2019, centred at the root). Its mean is about 0 for noise; it may be negative and is shown so.
+#'
+#' *Gain*: \eqn{\frac{1}{|O|}\sum_{i \in O}[(y_i-\mu_t)^2 - (y_i-\mu_{c(i)})^2]}{mean over O of (y - mu_t)^2 - (y - mu_child)^2}. It adds up, over predictors, to the tree's gain over its root on these rows; splits on
+#' noise cost and are negative.
+#'
+#' *Corrected*: the classical value less that of the predictor's own permuted copy, over `refits` refits with all copies added (Sandri and
+#' Zuccolotto 2008; Nembrini, Koenig and Wright 2018).
+#' @section Errors: No training rows; training rows that are not those of the in-bag counts; no tree model among `models`; `"oob"` without in-bag counts.
 #' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984). Classification and regression trees. \doi{10.1201/9781315139470}.
-#'   Louppe, G., Wehenkel, L., Sutera, A. and Geurts, P. (2013). Understanding variable importances in forests of randomized trees.
+#'   Li, X., Wang, Y., Basu, S., Kumbier, K. and Yu, B. (2019). A debiased MDI feature importance measure for random forests. \doi{10.48550/arXiv.1906.10845}.
+#'   Nembrini, S., Koenig, I. and Wright, M. (2018). \doi{10.1093/bioinformatics/bty373}.
+#'   Sandri, M. and Zuccolotto, P. (2008). \doi{10.1198/106186008X344522}.
 #'   Strobl, C., Boulesteix, A.-L., Zeileis, A. and Hothorn, T. (2007). \doi{10.1186/1471-2105-8-25}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
-#' rank_impurity(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
+#' rank_impurity(st, rows = c("train", "holdout"))
 #' @export
-rank_impurity <- function(study, ..., models = NULL, threads = NULL) {
+rank_impurity <- function(study, ..., models = NULL, rows = NULL, form = "covariance", correct = FALSE, refits = 3, seed = 1,
+                          threads = NULL) {
   st <- open_ranking(study, "rank_impurity", ..., threads = threads)
   need_train(st, "Impurity importance")
+  if (!is.null(rows)) rows <- check_choice(rows, c("train", "oob", "holdout"), "rows", several = TRUE)
+  form <- check_choice(form, c("covariance", "gain"), "form")
+  check_flag(correct, "correct")
+  refits <- check_count(refits, "refits")
+  seed <- check_seed(seed)
+  if (correct && !is.null(rows) && !identical(rows, "train")) {
+    stop_input("`correct = TRUE` takes off from the classical form, which is that of `rows = \"train\"`.", todo = "Leave `rows` out.")
+  }
+  chosen <- with_trees(st, models, "Impurity importance")
+  parts <- lapply(chosen$models, function(m) if (correct) correct_model(m, st, refits, seed) else purify_model(m, st, rows, form))
+  bind_rankings(st, parts, if (correct) seed else NA_integer_, NA_real_, left_out = leave_out("impurity", chosen$without, "it has no trees"))
+}
+
+# The models among those named that have trees, and the names of those that have none.
+with_trees <- function(st, models, what) {
   models <- pick_models(st, models)
   treeless <- vapply(models, function(m) is.null(m$forest), NA)
   if (all(treeless)) {
-    stop_study(paste0("Impurity importance needs trees; none of these models has any: ", quote_some(names(models)), "."),
+    stop_study(paste0(what, " needs trees; none of these models has any: ", quote_some(names(models)), "."),
                todo = "Rank them by permutation or Shapley importance.")
   }
-  parts <- lapply(models[!treeless], purify_model, st = st)
-  bind_rankings(st, parts, NA_integer_, NA_real_, left_out = leave_out("impurity", names(models)[treeless], "it has no trees"))
+  list(models = models[!treeless], without = names(models)[treeless])
 }
 
 leave_out <- function(method, models, why) {
@@ -43,25 +75,107 @@ leave_out <- function(method, models, why) {
   data.frame(model = models, method = method, why = why)
 }
 
-purify_model <- function(model, st) {
-  train <- model_rows(st, model, st$train, "train")
+# The target as columns: the number itself, or one 0/1 column per class.
+target_columns <- function(st, data) {
+  y <- data[[st$target]]
+  if (st$task == "regression") matrix(y, ncol = 1) else outer(as.integer(y), seq_along(st$classes), "==") + 0
+}
+
+# In-bag counts (rows x trees) that belong to these training rows, or 0 x 0.
+counts_of <- function(model, st) {
   counts <- model$forest$inbag
-  if (!is.null(counts) && nrow(counts) != nrow(train)) {
-    stop_study(paste0("`train` has ", nrow(train), " rows, but model \"", model$name, "\" was trained on ", nrow(counts), "."),
+  if (is.null(counts)) return(matrix(0L, 0, 0))
+  if (nrow(counts) != nrow(st$train)) {
+    stop_study(paste0("`train` has ", nrow(st$train), " rows, but model \"", model$name, "\" was trained on ", nrow(counts), "."),
                todo = "Give the training rows as they were, in the same order.")
   }
-  target <- if (st$task == "regression") matrix(st$train[[st$target]], ncol = 1) else {
-    outer(as.integer(st$train[[st$target]]), seq_along(st$classes), "==") + 0
+  counts
+}
+
+purify_model <- function(model, st, rows, form) {
+  counts <- counts_of(model, st)
+  bagged <- length(counts) > 0 && any(counts == 0)
+  if (is.null(rows)) rows <- c("train", if (bagged) "oob")
+  if ("oob" %in% rows && !bagged) {
+    stop_study(paste0("Model \"", model$name, "\" keeps no in-bag counts, or left no row out: which rows a tree has not seen is not known."),
+               todo = "Train it with the counts kept (ranger: keep.inbag = TRUE), or use rows = \"holdout\".")
   }
-  routed <- forest_impurity(model$forest, encode_for_forest(model$forest, train), target,
-                            if (is.null(counts)) matrix(0L, 0, 0) else counts, st$threads)
-  per_tree <- routed$earned
+  routed <- lapply(setdiff(rows, "train"), function(r) route_impurity(model, st, counts, r))
+  names(routed) <- setdiff(rows, "train")
+  classical <- if (length(routed)) routed[[1]] else route_impurity(model, st, counts, "train")
+  in_bag <- if (length(counts)) "train in-bag" else "train"
+  flags <- flag_in_bag_only(model, st, classical$classical, lapply(routed, `[[`, "covariance"))
+  parts <- list()
+  if ("train" %in% rows) parts$train <- impurity_part(model, st, in_bag, classical$classical, classical$weight, nrow(st$train), "", flags)
+  for (r in names(routed)) {
+    n <- if (r == "oob") nrow(st$train) else nrow(st$data)
+    parts[[r]] <- impurity_part(model, st, r, routed[[r]][[form]], routed[[r]]$held_weight, n, form, flags)
+  }
+  bind_rankings(st, parts, NA_integer_, NA_real_)
+}
+
+route_impurity <- function(model, st, counts, held) {
+  encode <- function(data, arg) encode_for_forest(model$forest, model_rows(st, model, data, arg))
+  aside <- if (held == "holdout") st$data else st$train[0, , drop = FALSE]
+  forest_impurity(model$forest, encode(st$train, "train"), target_columns(st, st$train), counts, match(held, c("train", "oob", "holdout")) - 1L,
+                  if (held == "holdout") encode(aside, "data") else matrix(0, 0, model$forest$n_columns), target_columns(st, aside), st$threads)
+}
+
+# Half an even share in the bag, and nothing on the rows not seen: likely a bias of split selection.
+flag_in_bag_only <- function(model, st, classical, held) {
   predictors <- model$inputs$predictors
-  importance <- rowMeans(per_tree)[match(predictors, model$forest$columns)]
+  flags <- rep("", length(predictors))
+  if (length(held)) {
+    total <- function(cube) rowMeans(apply(cube, c(1, 3), sum))[match(predictors, model$forest$columns)]
+    seen <- total(classical)
+    unseen <- total(held[[1]])
+    flags[seen >= sum(seen) / (2 * length(predictors)) & unseen <= 0] <- "in-bag only"
+  }
+  flags
+}
+
+# cube: columns x classes x trees. Trees without rows are left out of the mean, and counted.
+impurity_part <- function(model, st, rows, cube, weight, n, form, flags) {
+  use <- weight > 0
+  predictors <- model$inputs$predictors
+  at <- match(predictors, model$forest$columns)
+  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]], flags)
+  describe <- function(per_tree, class) {
+    per_tree <- matrix(per_tree, ncol = sum(use))[at, , drop = FALSE]
+    ranking_rows(st, model, "impurity", rows, predictors, rowMeans(per_tree),
+                 std_error = if (sum(use) > 1) apply(per_tree, 1, stats::sd) / sqrt(sum(use)) else NA_real_, about = "rows", class = class, flag = flags)
+  }
+  cube <- cube[, , use, drop = FALSE]
+  tables <- list(describe(apply(cube, c(1, 3), sum), NA_character_))
+  if (dim(cube)[2] > 2) tables <- c(tables, lapply(seq_along(st$classes), function(k) describe(cube[, k, ], st$classes[k])))
+  what <- if (st$task == "regression") "variance" else "Gini impurity"
+  measures <- if (form == "covariance") "covariance with the target" else if (form == "gain") "gain over the root" else paste0("decrease of ", what)
+  note <- if (any(!use)) paste0(sum(!use), " trees without such rows") else ""
+  new_ranking(st, do.call(rbind, tables), new_settings(model, "impurity", rows, n, measures = measures, note = note), list(), NA_integer_, NA_real_)
+}
+
+# The classical form less that of permuted copies, over refits with all copies added.
+correct_model <- function(model, st, refits, seed) {
+  train <- training_frame(st, model)
+  predictors <- model$inputs$predictors
+  decoys <- make.unique(c(names(train), paste("decoy", predictors)))[-seq_along(train)]
+  differences <- vapply(seq_len(refits), function(b) {
+    order <- with_stream(seed, c("decoys", b), replicate(length(predictors), sample.int(nrow(train)), simplify = FALSE))
+    doubled <- train
+    for (j in seq_along(predictors)) doubled[[decoys[j]]] <- train[[predictors[j]]][order[[j]]]
+    fit <- fit_on(st, model, doubled, c(predictors, decoys), seed, c("decoys", b))
+    inside <- st
+    inside$train <- inside$data <- doubled
+    inside$asked <- c(predictors, decoys)
+    refit <- open_model(inside, model$name, fit, if (!model$own_reader) model$predict)
+    routed <- route_impurity(refit, inside, counts_of(refit, inside), "train")
+    earned <- rowMeans(apply(routed$classical[, , routed$weight > 0, drop = FALSE], c(1, 3), sum))
+    value <- function(p) ifelse(p %in% refit$forest$columns, earned[match(p, refit$forest$columns)], 0)
+    value(predictors) - value(decoys)
+  }, double(length(predictors)))
+  differences <- matrix(differences, length(predictors))
+  std_error <- if (refits > 1) apply(differences, 1, stats::sd) / sqrt(refits) else NA_real_
   flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]])
-  label <- if (is.null(counts)) "train" else "train in-bag"
-  table <- ranking_rows(st, model, "impurity", label, predictors, importance, about = "rows", flag = flags)
-  note <- if (routed$empty > 0) paste0(routed$empty, " trees without rows") else ""
-  measures <- paste0("decrease of ", if (st$task == "regression") "variance" else "Gini impurity")
-  new_ranking(st, table, new_settings(model, "impurity", nrow(train), measures = measures, note = note), list(), NA_integer_, NA_real_)
+  table <- ranking_rows(st, model, "impurity", "train corrected", predictors, rowMeans(differences), std_error = std_error, about = "learner", flag = flags)
+  new_ranking(st, table, new_settings(model, "impurity", "train corrected", nrow(train), refits, "decrease less that of permuted copies"), list(), seed, NA_real_)
 }

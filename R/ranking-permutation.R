@@ -82,7 +82,7 @@ permute_model <- function(model, st, on, repeats, level, seed) {
   units <- lapply(judged, `[[`, "units")
   units <- if (is.null(units[[1]])) NULL else do.call(cbind, units)
   measures <- paste0(if (st$metric$better == "lower") "rise of " else "fall of ", st$metric$label)
-  new_ranking(st, table, new_settings(model, "permutation", nrow(rows), ncol(donors), measures),
+  new_ranking(st, table, new_settings(model, "permutation", on$label, nrow(rows), ncol(donors), measures),
               stats::setNames(list(units), paste0(model$name, "/permutation")), seed, level)
 }
 

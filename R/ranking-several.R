@@ -4,7 +4,7 @@
 #' fit a model is left out and said so.
 #'
 #' @inheritParams rank_permutation
-#' @param by Some of `"impurity"`, `"permutation"`, `"shapley"`.
+#' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three), `"structure"`, `"coefficient"`, `"association"`.
 #' @param background Background rows for [rank_shapley()].
 #' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`, `method` and `why`.
 #' @section Errors: As the single functions, when a method fits none of the models.
@@ -16,18 +16,32 @@
 rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"), ..., models = NULL, rows = "holdout",
                             repeats = 10, background = 100, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_predictors", ..., threads = threads)
-  by <- check_choice(by, c("impurity", "permutation", "shapley"), "by", several = TRUE)
+  by <- check_choice(by, c("impurity", "permutation", "shapley", "structure", "coefficient", "association"), "by", several = TRUE)
   chosen <- names(pick_models(st, models))
-  fits <- function(method, m) method != "impurity" || !is.null(st$models[[m]]$forest)
   pairs <- expand.grid(model = chosen, method = by, stringsAsFactors = FALSE)
-  ok <- mapply(fits, pairs$method, pairs$model)
-  if (!any(ok)) rank_impurity(st, models = chosen)   # says why
+  pairs <- pairs[!(pairs$method == "association" & pairs$model != chosen[1]), ]   # asks no model: once
+  pairs$why <- mapply(why_not, pairs$method, st$models[pairs$model])
+  ok <- pairs$why == ""
+  if (!any(ok)) {
+    stop_study(paste0("None of the methods fits a model: ", paste0(pairs$method, " for ", pairs$model, " (", pairs$why, ")", collapse = "; "), "."))
+  }
   pieces <- split(pairs[ok, ], seq_len(sum(ok)))
   parts <- map_pieces(pieces, function(piece, st, rows, repeats, background, level, seed) {
     switch(piece$method,
            impurity = rank_impurity(st, models = piece$model),
            permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = repeats, level = level, seed = seed),
-           shapley = rank_shapley(st, models = piece$model, rows = rows, background = background, level = level, seed = seed))
+           shapley = rank_shapley(st, models = piece$model, rows = rows, background = background, level = level, seed = seed),
+           structure = rank_structure(st, models = piece$model),
+           coefficient = rank_coefficients(st, models = piece$model, level = level),
+           association = rank_association(st, level = level, seed = seed))
   }, st = st, rows = rows, repeats = repeats, background = background, level = level, seed = seed, label = "ranking")
-  bind_rankings(st, parts, seed, level, leave_out("impurity", pairs$model[!ok], "it has no trees"))
+  left_out <- if (any(!ok)) pairs[!ok, c("model", "method", "why")]
+  bind_rankings(st, parts, seed, level, left_out)
+}
+
+# Why a method does not apply to a model; "" where it does.
+why_not <- function(method, model) {
+  if (method %in% c("impurity", "structure") && is.null(model$forest)) "it has no trees"
+  else if (method == "coefficient" && is.null(model$linear)) "it has no coefficients"
+  else ""
 }

@@ -77,7 +77,7 @@ divide_model <- function(st, model, on, others, max_rows, scale, precision, max_
                    sampled = shapley_sampled(st, model, rows, bg, precision, max_pairs, seed))
   check_sums(values, model$name)
   table <- summarise_shapley(st, model, on$label, values, level, seed)
-  settings <- new_settings(model, "shapley", n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
+  settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = nrow(bg),
                            note = if (way == "sampled") "sampled" else "exact")
   new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
@@ -147,7 +147,7 @@ shapley_linear <- function(st, model, rows, bg) {
   link <- linear$link
   list(phi = array(sign * phi, c(dim(phi), 1), list(NULL, predictors, NULL)), std_error = NULL,
        target = matrix(sign * (eta(rows) - mean(eta(bg))), ncol = 1), baseline = sign * mean(eta(bg)), pairs = NULL,
-       scale = if (link == "identity") "prediction" else if (link == "logit") "log-odds" else paste(link, "link"))
+       scale = linear_scale(link))
 }
 
 # Mean of fun over the background rows, with the columns `known` taken from each row.

@@ -5,8 +5,8 @@
 #'
 #' | column | meaning |
 #' |---|---|
-#' | `model`, `method` | the model's name in the study; `impurity`, `permutation` or `shapley` |
-#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag` or `given` |
+#' | `model`, `method` | the model's name in the study; `impurity`, `permutation`, `shapley`, `structure`, `coefficient` or `association` |
+#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag`, `oob`, `train corrected` or `given` |
 #' | `class` | with more than two classes, the class a Shapley importance speaks of; `NA`: all together |
 #' | `slice`, `resample` | `NA` unless computed on a part of the rows or on a resample |
 #' | `predictor`, `family` | the column, and its family in the dictionary |
@@ -19,7 +19,7 @@
 #' | `flag` | short warnings, see below |
 #'
 #' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not shown to beat a constant, so
-#' its ranking may be noise; `few repeats`: fewer than 5; `training rows`: computed on rows the model has seen, optimistic and
+#' its ranking may be noise; `few repeats`: fewer than 5; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
 #' without interval; `not converged`: sampling stopped at its limit before the asked precision.
 #'
 #' Attributes: `target`, `metric`, `better`, `seed`, `level`, `settings` (one row per model and method: number of rows,
@@ -54,8 +54,8 @@ new_ranking <- function(st, table, settings, units, seed, level, left_out = NULL
             fingerprint = st$fingerprint)
 }
 
-new_settings <- function(model, method, n, repeats = NA_integer_, measures, scale = NA_character_, background = NA_integer_, note = "") {
-  data.frame(model = model$name, class = model$class, method = method, n = n, repeats = repeats, measures = measures,
+new_settings <- function(model, method, rows, n, repeats = NA_integer_, measures, scale = NA_character_, background = NA_integer_, note = "") {
+  data.frame(model = model$name, class = model$class, method = method, rows = rows, n = n, repeats = repeats, measures = measures,
              scale = scale, background = background, note = note)
 }
 

@@ -99,14 +99,6 @@ reduce_model <- function(st, model, by, folds, times, inner_folds, sizes, seed) 
        }))
 }
 
-# The training rows with factors on fixed levels, so that parts of them keep all levels.
-training_frame <- function(st, model) {
-  rows <- model_rows(st, model, st$train, "train")
-  rows <- rows[model$inputs$predictors]
-  rows[[st$target]] <- st$train[[st$target]]
-  rows
-}
-
 # Folds of nearly equal size, each class spread over them.
 draw_folds <- function(st, data, folds) {
   y <- data[[st$target]]
@@ -155,7 +147,8 @@ order_within <- function(st, model, train, by, seed, key) {
                permutation = rank_permutation(inside, repeats = 5, seed = seed),
                impurity = rank_impurity(inside),
                shapley = rank_shapley(inside, background = 50, max_rows = 100, seed = seed))
-  rk <- rk[is.na(rk$class), ]
+  rk <- as.data.frame(rk)[is.na(rk$class), ]
+  if ("oob" %in% rk$rows) rk <- rk[rk$rows == "oob", ]   # rows a tree has not seen, where they are known
   missing_last <- setdiff(predictors, rk$predictor)
   c(rk$predictor[order(-rk$importance, match(rk$predictor, predictors))], missing_last)
 }
@@ -185,26 +178,6 @@ predict_fit <- function(st, model, fit, test, predictors) {
   })
   check_predictions(p, rows, st, model$name)
 }
-
-fit_on <- function(st, model, train, predictors, seed, key) {
-  data <- train[c(st$target, predictors)]
-  own <- st$refit_with[[model$name]]
-  tryCatch(
-    if (is.null(own)) {
-      refit_model(model$object, data, st$target, predictors, seed = piece_seed(seed, key), threads = st$threads)
-    } else {
-      with_stream(seed, c("fit", key), own(model$object, data, predictors))
-    },
-    error = function(e) {
-      if (inherits(e, "dreher_error")) stop(e)
-      stop_model(paste0("Model \"", model$name, "\" could not be trained again on ", length(predictors), " predictors (",
-                        paste(key, collapse = ", "), ")."), conditionMessage(e),
-                 "Give `study(refit_with = )` a function that fits the model.")
-    })
-}
-
-# A whole number for libraries that take a seed of their own.
-piece_seed <- function(seed, key) with_stream(seed, c("fit", key), sample.int(.Machine$integer.max - 1L, 1))
 
 gather_predictions <- function(splits, pieces, fold_of, time, sizes) {
   of_time <- which(vapply(pieces, `[[`, 1L, "time") == time)

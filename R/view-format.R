@@ -29,8 +29,30 @@ list_words <- function(x) {
   paste(paste(x[-n], collapse = ", "), "and", x[n])
 }
 
-method_names <- c(impurity = "Impurity", permutation = "Permutation", shapley = "Shapley")
-method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C")
+method_names <- c(impurity = "Impurity", permutation = "Permutation", shapley = "Shapley", structure = "Structure",
+                  coefficient = "Coefficient", association = "Association")
+method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C", structure = "#8A8F94",
+                    coefficient = "#8A8F94", association = "#8A8F94")
+
+# A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
+panel_of <- function(method, rows) {
+  said <- c(oob = " oob", "train corrected" = " corrected", holdout = " holdout", train = " train", given = " given")[rows]
+  usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
+    method %in% c("structure", "coefficient", "association")
+  paste0(method_names[method], ifelse(usual | is.na(said), "", said))
+}
+
+panels_in <- function(part) {
+  panels <- unique(data.frame(method = part$method, panel = panel_of(part$method, part$rows)))
+  panels$panel[order(match(panels$method, names(method_names)))]
+}
+
+# The panel a sentence is made from: permutation, else impurity on rows not seen, else the first.
+main_part <- function(part) {
+  panel <- panel_of(part$method, part$rows)
+  main <- intersect(c("Permutation", "Impurity oob", "Impurity holdout", panel), panel)[1]
+  part[panel == main, ]
+}
 
 shorten <- function(x, width) {
   long <- nchar(x, "width") > width
@@ -89,7 +111,9 @@ say_suspects <- function(x, labels) {
 say_settings <- function(s, level) {
   interval <- if (is.na(level)) "" else paste0(", ", format_percent(level), " intervals")
   switch(s$method,
-         impurity = paste0(s$measures, ", ", format_number(s$n), " training rows, no interval"),
+         impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else " training rows", if (s$rows == "oob") " out of bag", ", no interval"),
          permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
-         shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note))
+         shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
+         structure = paste0(s$measures, ", ", format_number(s$n), " training rows, no interval"),
+         paste0(s$measures, ", ", format_number(s$n), " rows", interval))
 }

@@ -24,26 +24,26 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
   labels <- attr(object, "labels")
   settings <- attr(object, "settings")
   settings <- settings[settings$model == part$model[1], ]
-  methods <- intersect(names(method_names), part$method)
+  settings$panel <- panel_of(settings$method, settings$rows)
+  part$panel <- panel_of(part$method, part$rows)
+  panels <- panels_in(part)
   d <- fold_rest(part, labels, top)
-  d$colour <- d$method
-  d$method <- factor(d$method, methods, panel_names(methods, settings))
-  main <- if ("permutation" %in% methods) "permutation" else methods[1]
-  say <- c(say_ranking(part[part$method == main, ], labels), say_suspects(part, labels))
-  reach <- stats::aggregate(list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["method"], max, na.rm = TRUE)
+  d$panel <- factor(d$panel, panels, panel_names(panels, settings))
+  say <- c(say_ranking(main_part(part), labels), say_suspects(part, labels))
+  reach <- stats::aggregate(list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["panel"], max, na.rm = TRUE)
   reach$row <- levels(d$row)[1]
-  ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$colour)) +
+  ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
     ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
     ggplot2::geom_linerange(ggplot2::aes(xmin = .data$lower, xmax = .data$upper), linewidth = 1, na.rm = TRUE) +
     ggplot2::geom_point(size = 2.6, na.rm = TRUE) +
     ggplot2::geom_blank(ggplot2::aes(x = .data$most * 1.28, y = .data$row), data = reach, inherit.aes = FALSE) +
     ggplot2::geom_text(ggplot2::aes(x = Inf, label = format_percent(.data$share)), hjust = 1.05, size = 3.3, colour = muted) +
-    ggplot2::facet_wrap(ggplot2::vars(.data$method), nrow = 1, scales = "free_x") +
+    ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = "free_x") +
     ggplot2::scale_colour_manual(values = method_colours) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
     ggplot2::labs(x = NULL, y = NULL, title = paste(say, collapse = " "),
                   subtitle = say_subtitle(object, part, settings),
-                  caption = say_caption(settings[settings$method %in% methods, ], attr(object, "level"))) +
+                  caption = say_caption(settings[settings$panel %in% panels, ], attr(object, "level"))) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
 }
@@ -65,10 +65,9 @@ pick_part <- function(x, model, class) {
   }
 }
 
-panel_names <- function(methods, settings) {
-  measures <- settings$measures[match(methods, settings$method)]
-  scale <- settings$scale[match(methods, settings$method)]
-  paste0(method_names[methods], "\n", ifelse(is.na(scale), measures, paste0("mean size, ", scale)))
+panel_names <- function(panels, settings) {
+  i <- match(panels, settings$panel)
+  paste0(panels, "\n", ifelse(is.na(settings$scale[i]), settings$measures[i], paste0("mean size, ", settings$scale[i])))
 }
 
 # The first `top` predictors by mean rank over methods, the others as one row that only has a share.
@@ -84,7 +83,7 @@ fold_rest <- function(part, labels, top) {
   rows <- name[setdiff(order, rest)]
   if (length(rest)) {
     label <- paste(length(rest), "others, together")
-    folded <- do.call(rbind, lapply(split(part, part$method), function(m) {
+    folded <- do.call(rbind, lapply(split(part, part$panel), function(m) {
       out <- m[1, ]
       out[c("importance", "lower", "upper", "std_error")] <- NA_real_
       out$share <- sum(m$share[m$predictor %in% rest], na.rm = TRUE)
@@ -107,7 +106,7 @@ say_subtitle <- function(x, part, settings) {
 }
 
 say_caption <- function(settings, level) {
-  paste0(paste0(method_names[settings$method], ": ", vapply(seq_len(nrow(settings)), function(i) say_settings(settings[i, ], level), ""), collapse = ". "), ".")
+  paste0(paste0(settings$panel, ": ", vapply(seq_len(nrow(settings)), function(i) say_settings(settings[i, ], level), ""), collapse = ". "), ".")
 }
 
 #' Draw methods or models side by side
@@ -132,7 +131,7 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   d <- as_plain(ranking)
   d <- d[is.na(d$class), ]
   several <- length(unique(d$model)) > 1
-  d$column <- paste0(if (several) paste0(d$model, "\n"), method_names[d$method])
+  d$column <- paste0(if (several) paste0(d$model, "\n"), panel_of(d$method, d$rows))
   columns <- unique(d$column)
   if (length(columns) < 2) {
     stop_input("There is a single method and model: nothing to lay side by side.", todo = "Use rank_predictors() with several of `by`, or several models.")

@@ -95,17 +95,15 @@ assemble_ranking <- function(x, rows, most_models) {
     c(paste0(m, " (", settings$class[settings$model == m][1], ")"), format_ranking_part(part, labels, rows))
   }))
   used <- settings[settings$model %in% models & settings$method %in% together$method, ]
-  notes <- vapply(seq_len(nrow(used)), function(i) paste0(" ", pad(method_names[[used$method[i]]], 12), say_settings(used[i, ], attr(x, "level"))), "")
-  for (method in unique(used$method)) {
+  panel <- panel_of(used$method, used$rows)
+  notes <- vapply(seq_len(nrow(used)), function(i) paste0(" ", pad(panel[i], 13), say_settings(used[i, ], attr(x, "level"))), "")
+  for (one in unique(panel)) {
     # Said once where it holds for all models, else with the model.
-    of_method <- used$method == method
+    of_method <- panel == one
     if (length(unique(notes[of_method])) > 1) notes[of_method] <- paste0(notes[of_method], ": ", used$model[of_method])
   }
-  main <- if ("permutation" %in% together$method) "permutation" else together$method[1]
   say <- vapply(models, function(m) {
-    part <- together[together$model == m & together$method == main, ]
-    if (!nrow(part)) part <- together[together$model == m & together$method == together$method[together$model == m][1], ]
-    paste0(if (length(models) > 1) paste0(m, ": "), say_ranking(part, labels))
+    paste0(if (length(models) > 1) paste0(m, ": "), say_ranking(main_part(together[together$model == m, ]), labels))
   }, "")
   skipped <- attr(x, "left_out")
   c(heading(paste0("Ranking of the predictors of ", attr(x, "target"))), shorten(unique(notes), 80), body,
@@ -116,25 +114,26 @@ assemble_ranking <- function(x, rows, most_models) {
 
 # Predictors down, methods across; each cell rank, value and half the interval.
 format_ranking_part <- function(part, labels, most) {
-  methods <- unique(part$method)
+  part$panel <- panel_of(part$method, part$rows)
+  panels <- panels_in(part)
   mean_rank <- tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)
   order <- names(sort(mean_rank))
   shown <- utils::head(order, if (length(order) > most + 1) most else length(order))
-  cells <- lapply(methods, function(m) {
-    r <- part[part$method == m, ]
+  cells <- lapply(panels, function(m) {
+    r <- part[part$panel == m, ]
     i <- match(shown, r$predictor)
     half <- (r$upper - r$lower)[i] / 2
-    value <- ifelse(is.na(i), "", format_value(r$importance[i], half))
+    value <- ifelse(is.na(i), "", format_value(r$importance[i], ifelse(is.na(half), r$std_error[i], half)))
     paste0(pad(ifelse(is.na(i), "", paste0("#", r$rank[i])), 4), pad(value, max(nchar(value)), TRUE),
-           ifelse(is.na(half), "", paste0(" \u00b1", format_value(half, half))), ifelse(length(methods) > 2 | is.na(r$share[i]), "", paste0(" (", format_percent(r$share[i]), ")")))
+           ifelse(is.na(half), "", paste0(" \u00b1", format_value(half, half))), ifelse(length(panels) > 2 | is.na(r$share[i]), "", paste0(" (", format_percent(r$share[i]), ")")))
   })
-  names(cells) <- method_names[methods]
+  names(cells) <- panels
   flags <- vapply(shown, function(p) paste(unique(part$flag[part$predictor == p & nzchar(part$flag)]), collapse = "; "), "")
-  columns <- c(list(predictor = shorten(labels[shown], 22)), cells)
-  if (length(methods) <= 2 && any(nzchar(flags))) columns$flag <- shorten(flags, 20)
+  columns <- c(list(predictor = shorten(labels[shown], if (length(panels) > 3) 15 else 22)), cells)
+  if (length(panels) <= 2 && any(nzchar(flags))) columns$flag <- shorten(flags, 20)
   rest <- setdiff(order, shown)
   folded <- if (length(rest)) {
-    shares <- vapply(methods, function(m) sum(part$share[part$method == m & part$predictor %in% rest], na.rm = TRUE), 0)
+    shares <- vapply(panels, function(m) sum(part$share[part$panel == m & part$predictor %in% rest], na.rm = TRUE), 0)
     paste0("  ", length(rest), " others, together ", paste(format_percent(shares), collapse = " / "))
   }
   c(shorten(lay_out(columns), 80), folded)

@@ -90,10 +90,7 @@ page_answer <- function(r) {
 say_main <- function(ranking) {
   d <- as_plain(ranking)
   d <- d[is.na(d$class), ]
-  method <- if ("permutation" %in% d$method) "permutation" else d$method[1]
-  part <- d[d$method == method, ]
-  part <- part[part$model == part$model[1], ]
-  say_ranking(part, attr(ranking, "labels"))
+  say_ranking(main_part(d[d$model == d$model[1], ]), attr(ranking, "labels"))
 }
 
 page_facts <- function(r) {
@@ -145,7 +142,7 @@ page_scores <- function(x) {
 page_ranking <- function(x) {
   d <- as_plain(x)
   half <- (d$upper - d$lower) / 2
-  page_table(list(Model = d$model, Method = unname(method_names[d$method]), Class = ifelse(is.na(d$class), "", d$class), Rank = d$rank, Predictor = unname(attr(x, "labels")[d$predictor]),
+  page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Class = ifelse(is.na(d$class), "", d$class), Rank = d$rank, Predictor = unname(attr(x, "labels")[d$predictor]),
                   Importance = format_value(d$importance, half), Interval = ifelse(is.na(d$lower), "none", paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")),
                   Share = format_percent(d$share), Flag = d$flag),
              list(Rank = d$rank, Importance = d$importance, Share = d$share), search = TRUE)

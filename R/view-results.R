@@ -57,7 +57,7 @@ with_settings <- function(table, about, settings) {
   plain <- plain[setdiff(names(plain), c(names(table), "made_by", "what", "data"))]
   out <- as.data.frame(c(plain, list(row.names = seq_len(nrow(table)))))
   if (!is.null(settings)) {
-    i <- match(paste(table$model, table$method), paste(settings$model, settings$method))
+    i <- match(paste(table$model, table$method, table$rows), paste(settings$model, settings$method, settings$rows))
     out <- cbind(out, settings[i, c("n", "repeats", "background", "scale", "measures")])
   }
   out

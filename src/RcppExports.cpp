@@ -59,17 +59,34 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_impurity
-Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target, Rcpp::IntegerMatrix counts, int threads);
-RcppExport SEXP _dreher_forest_impurity(SEXP forestSEXP, SEXP xSEXP, SEXP targetSEXP, SEXP countsSEXP, SEXP threadsSEXP) {
+Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target, Rcpp::IntegerMatrix count, int held, Rcpp::NumericMatrix held_x, Rcpp::NumericMatrix held_target, int threads);
+RcppExport SEXP _dreher_forest_impurity(SEXP forestSEXP, SEXP xSEXP, SEXP targetSEXP, SEXP countSEXP, SEXP heldSEXP, SEXP held_xSEXP, SEXP held_targetSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type target(targetSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type counts(countsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
+    Rcpp::traits::input_parameter< int >::type held(heldSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type held_x(held_xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type held_target(held_targetSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_impurity(forest, x, target, counts, threads));
+    rcpp_result_gen = Rcpp::wrap(forest_impurity(forest, x, target, count, held, held_x, held_target, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// forest_use
+Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads);
+RcppExport SEXP _dreher_forest_use(SEXP forestSEXP, SEXP xSEXP, SEXP countSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_use(forest, x, count, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -111,7 +128,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_just_below", (DL_FUNC) &_dreher_just_below, 1},
     {"_dreher_forest_predict", (DL_FUNC) &_dreher_forest_predict, 3},
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},
-    {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 5},
+    {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
+    {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
     {"_dreher_forest_shuffle", (DL_FUNC) &_dreher_forest_shuffle, 6},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},
     {NULL, NULL, 0}

@@ -102,22 +102,69 @@ Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, Rcpp::NumericMatrix x, int th
   return out;
 }
 
-// [[Rcpp::export]]
-Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target,
-                           Rcpp::IntegerMatrix counts, int threads) {
-  HeldForest held(forest);
-  const Table table = make_table(x, held.view);
-  const bool counted = counts.size() > 0;
+namespace {
+
+dreher::Sample make_sample(const Rcpp::NumericMatrix& x, const Rcpp::NumericMatrix& target, const Rcpp::IntegerMatrix& count,
+                           dreher::Rows rows, const Forest& forest) {
   if (target.nrow() != x.nrow()) Rcpp::stop("targets and rows differ in number");
-  if (counted && (counts.nrow() != x.nrow() || counts.ncol() != held.view.n_trees)) {
-    Rcpp::stop("in-bag counts must be rows x trees");
+  const bool counted = rows != dreher::Rows::all;
+  if (counted && (count.nrow() != x.nrow() || count.ncol() != forest.n_trees)) Rcpp::stop("in-bag counts must be rows x trees");
+  return dreher::Sample{make_table(x, forest), target.begin(), target.ncol(), counted ? count.begin() : nullptr, rows};
+}
+
+std::vector<double> column_means(const Rcpp::NumericMatrix& y) {
+  std::vector<double> out(y.ncol(), 0.0);
+  for (int k = 0; k < y.ncol(); ++k) {
+    for (R_xlen_t i = 0; i < y.nrow(); ++i) out[k] += y(i, k) / y.nrow();
   }
-  Rcpp::NumericMatrix earned(held.view.n_columns, held.view.n_trees);
-  int empty = 0;
-  stop_if_interrupted(dreher::earn_impurity(held.view, table, target.begin(), target.ncol(),
-                                            counted ? counts.begin() : nullptr, make_loop(threads),
-                                            earned.begin(), &empty));
-  return Rcpp::List::create(Rcpp::Named("earned") = earned, Rcpp::Named("empty") = empty);
+  return out;
+}
+
+Rcpp::NumericVector make_cube(int a, int b, int c) {
+  Rcpp::NumericVector out(static_cast<R_xlen_t>(a) * b * c);
+  out.attr("dim") = Rcpp::IntegerVector::create(a, b, c);
+  return out;
+}
+
+}  // namespace
+
+// count: rows x trees, or 0 x 0 when unknown. held: 0 nothing, 1 the rows with count 0, 2 the rows of held_x.
+// [[Rcpp::export]]
+Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target, Rcpp::IntegerMatrix count,
+                           int held, Rcpp::NumericMatrix held_x, Rcpp::NumericMatrix held_target, int threads) {
+  HeldForest kept(forest);
+  const Forest& f = kept.view;
+  const Loop loop = make_loop(threads);
+  const int K = target.ncol();
+  const std::vector<double> centre = column_means(target);
+  dreher::NodeSums train, aside;
+  const dreher::Rows rows = count.size() > 0 ? dreher::Rows::drawn : dreher::Rows::all;
+  stop_if_interrupted(dreher::sum_nodes(f, make_sample(x, target, count, rows, f), centre.data(), loop, &train));
+  if (held == 1) stop_if_interrupted(dreher::sum_nodes(f, make_sample(x, target, count, dreher::Rows::left_out, f), centre.data(), loop, &aside));
+  if (held == 2) {
+    if (held_target.ncol() != K) Rcpp::stop("held-out targets have other columns");
+    stop_if_interrupted(dreher::sum_nodes(f, make_sample(held_x, held_target, count, dreher::Rows::all, f), centre.data(), loop, &aside));
+  }
+  Rcpp::NumericVector classical = make_cube(f.n_columns, K, f.n_trees);
+  Rcpp::NumericVector covariance = make_cube(f.n_columns, K, held ? f.n_trees : 0), gain = make_cube(f.n_columns, K, held ? f.n_trees : 0);
+  Rcpp::NumericVector weight(f.n_trees), held_weight(held ? f.n_trees : 0);
+  dreher::earn(f, K, train, held ? &aside : nullptr,
+               dreher::Earnings{classical.begin(), covariance.begin(), gain.begin(), weight.begin(), held_weight.begin()});
+  return Rcpp::List::create(Rcpp::Named("classical") = classical, Rcpp::Named("covariance") = covariance, Rcpp::Named("gain") = gain,
+                            Rcpp::Named("weight") = weight, Rcpp::Named("held_weight") = held_weight);
+}
+
+// [[Rcpp::export]]
+Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads) {
+  HeldForest kept(forest);
+  const Forest& f = kept.view;
+  dreher::NodeSums train;
+  Rcpp::NumericMatrix no_target(x.nrow(), 0);
+  const dreher::Rows rows = count.size() > 0 ? dreher::Rows::drawn : dreher::Rows::all;
+  stop_if_interrupted(dreher::sum_nodes(f, make_sample(x, no_target, count, rows, f), nullptr, make_loop(threads), &train));
+  Rcpp::NumericMatrix splits(f.n_columns, f.n_trees), passing(f.n_columns, f.n_trees), depth(f.n_columns, f.n_trees);
+  dreher::describe_use(f, train, splits.begin(), passing.begin(), depth.begin());
+  return Rcpp::List::create(Rcpp::Named("splits") = splits, Rcpp::Named("passing") = passing, Rcpp::Named("depth") = depth);
 }
 
 // [[Rcpp::export]]

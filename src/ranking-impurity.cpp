@@ -4,65 +4,111 @@ namespace dreher {
 
 namespace {
 
-double square_over(const double* sum, int n, double weight) {
-  double total = 0;
-  for (int k = 0; k < n; ++k) total += sum[k] * sum[k];
-  return weight > 0 ? total / weight : 0;
-}
+int end_of_tree(const Forest& f, int t) { return t + 1 < f.n_trees ? f.root[t + 1] : f.n_nodes; }
+
+bool is_split(const Forest& f, int node) { return f.column[node] >= 0 && f.owner[node] == node; }
+
+double mean_of(const double* sums, int k, double otherwise) { return sums[0] > 0 ? sums[k + 1] / sums[0] : otherwise; }
+
+double square_over(double sum, double weight) { return weight > 0 ? sum * sum / weight : 0; }
 
 }  // namespace
 
-bool earn_impurity(const Forest& f, const Table& table, const double* target, int n_targets,
-                   const int* counts, const Loop& loop, double* earned, int* empty) {
-  // Targets are centred first: decreases do not change, and far-from-zero targets lose no digits.
-  const std::ptrdiff_t n = table.rows;
-  std::vector<double> centred(n * n_targets);
-  for (int k = 0; k < n_targets; ++k) {
-    double mean = 0;
-    for (std::ptrdiff_t i = 0; i < n; ++i) mean += target[i + n * k] / n;
-    for (std::ptrdiff_t i = 0; i < n; ++i) centred[i * n_targets + k] = target[i + n * k] - mean;
+bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, const Loop& loop, NodeSums* sums) {
+  const std::ptrdiff_t n = sample.table.rows;
+  const int p = sample.table.columns, K = sample.n_targets;
+  sums->width = K + 1;
+  sums->value.assign(static_cast<std::size_t>(f.n_nodes) * sums->width, 0.0);
+
+  const std::ptrdiff_t size = 4096;
+  std::vector<double> block(size * p), target(size * K);
+  for (std::ptrdiff_t from = 0; from < n; from += size) {
+    const std::ptrdiff_t to = std::min(n, from + size);
+    sample.table.read_block(from, to, block.data());
+    for (int k = 0; k < K; ++k) {
+      for (std::ptrdiff_t i = from; i < to; ++i) target[(i - from) * K + k] = sample.target[i + n * k] - centre[k];
+    }
+    // A tree's sums belong to one thread, and its rows come in order: the same bits for any number.
+    const bool done = each_row(loop, f.n_trees, 64, [&](std::ptrdiff_t t, int) {
+      for (std::ptrdiff_t i = from; i < to; ++i) {
+        double w = 1;
+        if (sample.rows == Rows::drawn) w = sample.count[i + n * t];
+        if (sample.rows == Rows::left_out) w = sample.count[i + n * t] == 0;
+        if (w <= 0) continue;
+        double* s = sums->at(f.owner[f.end_of(f.root[t], block.data() + (i - from) * p)]);
+        s[0] += w;
+        for (int k = 0; k < K; ++k) s[k + 1] += w * target[(i - from) * K + k];
+      }
+    });
+    if (!done) return false;
   }
-  // Row-wise copy of the table, read once per tree.
-  std::vector<double> rowwise(n * table.columns);
-  for (std::ptrdiff_t i = 0; i < n; ++i) table.read_row(i, rowwise.data() + i * table.columns);
+  for (int node = f.n_nodes - 1; node >= 0; --node) {
+    if (!is_split(f, node)) continue;
+    double* s = sums->at(node);
+    const double* l = sums->at(f.left[node]);
+    const double* r = sums->at(f.right[node]);
+    for (int k = 0; k < sums->width; ++k) s[k] += l[k] + r[k];
+  }
+  return true;
+}
 
-  const int width = n_targets + 1;   // weight, then the weighted targets
-  std::vector<char> no_rows(f.n_trees, 0);
-  const bool done = each_row(loop, f.n_trees, 64, [&](std::ptrdiff_t t, int) {
-    const int first = f.root[t];
-    const int last = t + 1 < f.n_trees ? f.root[t + 1] : f.n_nodes;
-    std::vector<double> sums(static_cast<std::ptrdiff_t>(last - first) * width, 0.0);
-    auto sum = [&](int node) { return sums.data() + static_cast<std::ptrdiff_t>(node - first) * width; };
-
-    for (std::ptrdiff_t i = 0; i < n; ++i) {
-      const double w = counts == nullptr ? 1.0 : counts[i + n * t];
-      if (w <= 0) continue;
-      const int end = f.end_of(first, rowwise.data() + i * table.columns);
-      double* s = sum(f.owner[end]);
-      s[0] += w;
-      for (int k = 0; k < n_targets; ++k) s[k + 1] += w * centred[i * n_targets + k];
+void earn(const Forest& f, int K, const NodeSums& train, const NodeSums* held, const Earnings& out) {
+  const std::ptrdiff_t per_tree = static_cast<std::ptrdiff_t>(f.n_columns) * K;
+  const std::ptrdiff_t total = per_tree * f.n_trees;
+  std::fill(out.classical, out.classical + total, 0.0);
+  if (held != nullptr) {
+    std::fill(out.covariance, out.covariance + total, 0.0);
+    std::fill(out.gain, out.gain + total, 0.0);
+  }
+  for (int t = 0; t < f.n_trees; ++t) {
+    const int first = f.root[t], last = end_of_tree(f, t);
+    const double W = train.at(first)[0];
+    const double O = held == nullptr ? 0 : held->at(first)[0];
+    out.weight[t] = W;
+    if (held != nullptr) out.held_weight[t] = O;
+    for (int node = first; node < last; ++node) {
+      if (!is_split(f, node)) continue;
+      const double* l = train.at(f.left[node]);
+      const double* r = train.at(f.right[node]);
+      for (int k = 0; k < K; ++k) {
+        const std::ptrdiff_t cell = f.column[node] + f.n_columns * (k + static_cast<std::ptrdiff_t>(K) * t);
+        // Rows that stay at the node because they cannot be asked are not part of the split.
+        if (W > 0) {
+          out.classical[cell] += (square_over(l[k + 1], l[0]) + square_over(r[k + 1], r[0]) -
+                                  square_over(l[k + 1] + r[k + 1], l[0] + r[0])) / W;
+        }
+        if (O <= 0) continue;
+        const double root = mean_of(train.at(first), k, 0);
+        const double here = mean_of(train.at(node), k, root);
+        for (int child : {f.left[node], f.right[node]}) {
+          const double* h = held->at(child);
+          const double there = mean_of(train.at(child), k, here);
+          out.covariance[cell] += (there - here) * (h[k + 1] - h[0] * root) / O;
+          out.gain[cell] += (2 * h[k + 1] * (there - here) + h[0] * (here * here - there * there)) / O;
+        }
+      }
     }
+  }
+}
 
-    double* out = earned + t * f.n_columns;
-    for (int j = 0; j < f.n_columns; ++j) out[j] = 0;
-    std::vector<double> both(n_targets);
-    for (int node = last - 1; node >= first; --node) {
-      if (f.column[node] < 0 || f.owner[node] != node) continue;
-      const double* l = sum(f.left[node]);
-      const double* r = sum(f.right[node]);
-      for (int k = 0; k < n_targets; ++k) both[k] = l[k + 1] + r[k + 1];
-      out[f.column[node]] += square_over(l + 1, n_targets, l[0]) + square_over(r + 1, n_targets, r[0]) -
-        square_over(both.data(), n_targets, l[0] + r[0]);
-      double* s = sum(node);
-      for (int k = 0; k < width; ++k) s[k] += l[k] + r[k];
+void describe_use(const Forest& f, const NodeSums& train, double* splits, double* passing, double* depth) {
+  const std::ptrdiff_t total = static_cast<std::ptrdiff_t>(f.n_columns) * f.n_trees;
+  std::fill(splits, splits + total, 0.0);
+  std::fill(passing, passing + total, 0.0);
+  std::fill(depth, depth + total, -1.0);
+  std::vector<int> level(f.n_nodes, 0);
+  for (int t = 0; t < f.n_trees; ++t) {
+    const int first = f.root[t], last = end_of_tree(f, t);
+    const double W = train.at(first)[0];
+    for (int node = first; node < last; ++node) {
+      if (!is_split(f, node)) continue;
+      level[f.left[node]] = level[f.right[node]] = level[node] + 1;
+      const std::ptrdiff_t cell = f.column[node] + static_cast<std::ptrdiff_t>(f.n_columns) * t;
+      splits[cell] += 1;
+      if (W > 0) passing[cell] += train.at(node)[0] / W;
+      if (depth[cell] < 0 || level[node] < depth[cell]) depth[cell] = level[node];
     }
-    const double whole = sum(first)[0];
-    no_rows[t] = whole <= 0;
-    for (int j = 0; j < f.n_columns; ++j) out[j] = whole > 0 ? out[j] / whole : 0;
-  });
-  *empty = 0;
-  for (char none : no_rows) *empty += none;
-  return done;
+  }
 }
 
 }  // namespace dreher

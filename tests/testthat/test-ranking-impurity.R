@@ -4,7 +4,7 @@ test_that("a tree worked by hand", {
   f <- flat_forest(root = 0L, weight = 1, column = c(0L, -1L, 1L, -1L, -1L), threshold = c(5, 0, 0, 0, 0), left = c(1L, 0L, 3L, 0L, 0L),
                    right = c(2L, 0L, 4L, 0L, 0L), missing = c(1L, 0L, 3L, 0L, 0L), value = matrix(0, 1, 5), columns = c("x", "z"),
                    levels = list(z = c("a", "b")), set_from = c(-1L, -1L, 0L, -1L, -1L), set_size = c(0L, 0L, 2L, 0L, 0L), set_side = c(-1L, 1L))
-  got <- forest_impurity(f, encode_for_forest(f, d), matrix(d$y), matrix(0L, 0, 0), 1L)$earned[, 1]
+  got <- forest_impurity(f, encode_for_forest(f, d), matrix(d$y), matrix(0L, 0, 0), 0L, matrix(0, 0, 2), matrix(0, 0, 1), 1L)$classical[, 1, 1]
   # By hand: root mean 7.5, children 1 and 14; right child by z: a 20 (2 rows), b 10 (3 rows).
   root <- mean((d$y - 7.5)^2)
   left <- mean((d$y[1:5] - 1)^2)
@@ -18,7 +18,8 @@ test_that("a ranger forest with in-bag counts earns what ranger stored", {
   compare <- function(target, ..., trees = 25) {
     rows <- d[setdiff(names(d), setdiff(c("strength", "defect"), target))]
     fit <- ranger::ranger(dependent.variable.name = target, data = rows, num.trees = trees, importance = "impurity", keep.inbag = TRUE, seed = 2, ...)
-    rk <- rank_impurity(study(fit, rows[1:50, ], target, train = rows))
+    rk <- rank_impurity(study(fit, rows[1:50, ], target, train = rows), rows = "train")
+    rk <- rk[is.na(rk$class), ]
     stored <- fit$variable.importance
     counted <- sum(fit$inbag.counts[[1]])
     expect_equal(rk$importance[match(names(stored), rk$predictor)] * counted, unname(stored), tolerance = 1e-8)
@@ -39,7 +40,7 @@ test_that("the sum over predictors is the impurity of the root less that of the 
   ends <- forest_ends(f, encode_for_forest(f, d), 1L)[, 1]
   spread <- function(i) sum(w[i] * (d$strength[i] - weighted.mean(d$strength[i], w[i]))^2)
   inside <- sum(vapply(split(seq_along(w)[w > 0], ends[w > 0]), spread, 0))
-  expect_equal(sum(rank_impurity(st)$importance), (spread(which(w > 0)) - inside) / sum(w), tolerance = 1e-10)
+  expect_equal(sum(rank_impurity(st, rows = "train")$importance), (spread(which(w > 0)) - inside) / sum(w), tolerance = 1e-10)
 })
 
 test_that("surrogate splits route rows and earn nothing", {
@@ -62,4 +63,132 @@ test_that("other training rows than those of the in-bag counts are refused", {
   fit <- small_forest(strength ~ ., d, keep.inbag = TRUE)
   expect_error(rank_impurity(study(fit, d, "strength", train = d[1:200, ])), "200 rows.*trained on 300", class = "dreher_error_study")
   expect_error(rank_impurity(study(fit, d, "strength")), "needs the training rows")
+})
+
+# Both held-out forms by their definitions, one row and one node at a time.
+slow_held_out <- function(f, x, y, count, held_x, held_y, held_in) {
+  path <- function(row, t) {
+    node <- f$root[t] + 1
+    out <- node
+    while (f$column[node] >= 0) {
+      v <- row[f$column[node] + 1]
+      node <- (if (v <= f$threshold[node]) f$left[node] else f$right[node]) + 1
+      out <- c(out, node)
+    }
+    out
+  }
+  covariance <- gain <- matrix(0, length(f$columns), length(f$root))
+  for (t in seq_along(f$root)) {
+    sums <- weight <- list()
+    for (i in which(count[, t] > 0)) for (node in path(x[i, ], t)) {
+      key <- as.character(node)
+      weight[[key]] <- sum(weight[[key]], count[i, t])
+      sums[[key]] <- (if (is.null(sums[[key]])) 0 else sums[[key]]) + count[i, t] * y[i, ]
+    }
+    mu <- Map(`/`, sums, weight)
+    O <- which(held_in(t))
+    root <- mu[[as.character(f$root[t] + 1)]]
+    for (i in O) {
+      nodes <- path(held_x[i, ], t)
+      for (s in seq_along(nodes)[-1]) {
+        here <- mu[[as.character(nodes[s - 1])]]
+        there <- mu[[as.character(nodes[s])]]
+        j <- f$column[nodes[s - 1]] + 1
+        covariance[j, t] <- covariance[j, t] + sum((there - here) * (held_y[i, ] - root)) / length(O)
+        gain[j, t] <- gain[j, t] + (sum((held_y[i, ] - here)^2) - sum((held_y[i, ] - there)^2)) / length(O)
+      }
+    }
+  }
+  list(covariance = rowMeans(covariance), gain = rowMeans(gain))
+}
+
+test_that("held-out forms equal their definitions, out of bag and on holdout rows, numbers and classes", {
+  few <- c("peak_temp", "hold_minutes", "grog_share", "cooling_rate")
+  d <- cbind(kiln$train[1:80, c(few, "strength", "defect")])
+  h <- kiln$holdout[1:40, c(few, "strength", "defect")]
+  for (target in c("strength", "defect")) {
+    fit <- ranger::ranger(dependent.variable.name = target, data = d[c(few, target)], num.trees = 4, keep.inbag = TRUE, seed = 3, probability = target == "defect")
+    st <- study(fit, h, target, train = d)
+    f <- st$models[[1]]$forest
+    count <- f$inbag
+    y <- target_columns(st, st$train)
+    own <- function(rows, form) {
+      rk <- rank_impurity(st, rows = rows, form = form)
+      rk <- rk[is.na(rk$class), ]
+      rk$importance[match(f$columns, rk$predictor)]
+    }
+    oob <- slow_held_out(f, as.matrix(d[few]), y, count, as.matrix(d[few]), y, function(t) count[, t] == 0)
+    expect_equal(own("oob", "covariance"), oob$covariance, tolerance = 1e-10)
+    expect_equal(own("oob", "gain"), oob$gain, tolerance = 1e-10)
+    out <- slow_held_out(f, as.matrix(d[few]), y, count, as.matrix(h[few]), target_columns(st, st$data), function(t) rep(TRUE, 40))
+    expect_equal(own("holdout", "covariance"), out$covariance, tolerance = 1e-10)
+    expect_equal(own("holdout", "gain"), out$gain, tolerance = 1e-10)
+  }
+  # Classes add up to the value of all together.
+  rk <- rank_impurity(st, rows = "oob")
+  by_class <- tapply(rk$importance[!is.na(rk$class)], rk$predictor[!is.na(rk$class)], sum)
+  expect_equal(as.vector(by_class[rk$predictor[is.na(rk$class)]]), rk$importance[is.na(rk$class)], tolerance = 1e-10)
+})
+
+test_that("the gain adds up to the tree's gain over its root; on the in-bag rows all forms are one", {
+  d <- kiln_rows(200)
+  fit <- small_forest(strength ~ ., d, trees = 1, replace = FALSE, sample.fraction = 0.6, keep.inbag = TRUE)
+  st <- study(fit, kiln_rows(100, "holdout"), "strength", train = d)
+  seen <- fit$inbag.counts[[1]] == 1
+  mu <- mean(d$strength[seen])
+  f <- st$models[[1]]$forest
+  h <- st$data
+  p <- predict_model(st, st$models[[1]], h)[, 1]
+  expect_equal(sum(rank_impurity(st, rows = "holdout", form = "gain")$importance), mean((h$strength - mu)^2) - mean((h$strength - p)^2), tolerance = 1e-10)
+  inside <- study(fit, d[seen, ], "strength", train = d)
+  classical <- rank_impurity(inside, rows = "train")
+  for (form in c("covariance", "gain")) {
+    same <- rank_impurity(inside, rows = "holdout", form = form)
+    expect_equal(same$importance[match(classical$predictor, same$predictor)], classical$importance, tolerance = 1e-10)
+  }
+})
+
+test_that("where nothing acts, held-out and corrected forms average to zero and the classical does not", {
+  forms <- vapply(1:25, function(s) {
+    set.seed(s)
+    d <- data.frame(two = factor(sample(2, 100, TRUE)), twenty = factor(sample(letters[1:20], 100, TRUE)), number = rnorm(100), y = rnorm(100))
+    st <- study(small_forest(y ~ ., d, trees = 15, keep.inbag = TRUE), d, "y", train = d)
+    value <- function(rk) rk$importance[match(names(d)[1:3], rk$predictor)]
+    c(value(rank_impurity(st, rows = "train")), value(rank_impurity(st, rows = "oob")), value(rank_impurity(st, correct = TRUE, refits = 2, seed = s)))
+  }, double(9))
+  z <- rowMeans(forms) / (apply(forms, 1, sd) / 5)
+  expect_true(all(abs(z[4:9]) < 3))
+  expect_gt(min(z[1:3]), 6)
+  expect_gt(rowMeans(forms)[3], 4 * rowMeans(forms)[1])   # and rises with the number of values
+})
+
+test_that("forms that are not to be had are refused; bias is flagged", {
+  d <- kiln_rows(150)
+  st <- study(list(tree = rpart::rpart(strength ~ ., d)), d, "strength", train = d)
+  expect_error(rank_impurity(st, rows = "oob"), "no in-bag counts", class = "dreher_error_study")
+  expect_identical(unique(rank_impurity(st)$rows), "train")
+  expect_error(rank_impurity(st, correct = TRUE, rows = "oob"), "takes off from the classical form")
+  set.seed(8)
+  noise <- data.frame(a = rnorm(80), b = rnorm(80), y = rnorm(80))
+  rk <- rank_impurity(study(small_forest(y ~ ., noise, keep.inbag = TRUE), noise, "y", train = noise))
+  expect_true(any(grepl("in-bag only", rk$flag)) || all(rk$importance[rk$rows == "oob"] > 0))
+})
+
+test_that("structure: splits, rows, depth and trees of a tree worked by hand", {
+  # Root asks x for all 10 rows; its right child (5 rows) asks z; z's right child (3 rows) asks x again.
+  d <- data.frame(x = c(1:10), z = c(rep(0, 7), 1, 1, 1), y = 0)
+  f <- flat_forest(root = c(0L, 7L), weight = c(0.5, 0.5), column = c(0L, -1L, 1L, -1L, 0L, -1L, -1L, -1L), threshold = c(5, 0, 0.5, 0, 9, 0, 0, 0),
+                   left = c(1L, 0L, 3L, 0L, 5L, 0L, 0L, 0L), right = c(2L, 0L, 4L, 0L, 6L, 0L, 0L, 0L), missing = rep(-1L, 8), value = matrix(0, 1, 8), columns = c("x", "z"))
+  use <- forest_use(f, as.matrix(d[1:2]), matrix(0L, 0, 0), 1L)
+  expect_equal(use$splits, cbind(c(2, 1), 0))
+  expect_equal(use$passing, cbind(c(1 + 0.3, 0.5), 0))
+  expect_equal(use$depth, cbind(c(0, 1), -1))
+  tree <- rpart::rpart(strength ~ ., kiln_rows(300))
+  st <- study(tree, kiln_rows(50, "holdout"), "strength", train = kiln_rows(300))
+  rk <- rank_structure(st, what = "splits")
+  counted <- table(as.character(tree$frame$var))
+  for (p in rk$predictor[rk$importance > 0]) expect_equal(rk$importance[rk$predictor == p], counted[[p]])
+  units <- attr(rk, "units")[[1]]
+  expect_equal(units$depth[units$predictor == as.character(tree$frame$var[1])], 0)
+  expect_true(all(is.na(units$depth[units$splits == 0])))
 })

@@ -36,7 +36,7 @@ test_that("figures are ggplots that build, and say their finding", {
   }
   folded <- ggplot2::autoplot(rk, top = 5)$data
   expect_true(any(grepl("others, together", folded$row)))
-  together <- folded[grepl("others", folded$row) & folded$method == levels(folded$method)[2], ]
+  together <- folded[grepl("others", folded$row) & folded$method == "permutation", ]
   main <- as.data.frame(rk)
   main <- main[main$model == "forest" & main$method == "permutation", ]
   shown <- folded$predictor[!grepl("others", folded$row)]
