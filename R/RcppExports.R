@@ -9,6 +9,10 @@ just_below <- function(x) {
     .Call(`_dreher_just_below`, x)
 }
 
+round_single <- function(x) {
+    .Call(`_dreher_round_single`, x)
+}
+
 forest_predict <- function(forest, x, threads) {
     .Call(`_dreher_forest_predict`, forest, x, threads)
 }

@@ -3,7 +3,8 @@
 #' @section The pages, by stage:
 #' * set up: [study()], [read_table()], [read_dictionary()], [demo_kiln()], [demo_loans()]
 #' * check: [check_data()], [score_models()]
-#' * rank: [rank_impurity()], [rank_permutation()], [rank_shapley()], [rank_predictors()]; the result: [ranking]
+#' * rank: [rank_impurity()], [rank_permutation()], [rank_shapley()], [rank_structure()], [rank_coefficients()],
+#'   [rank_association()], [rank_predictors()]; the result: [ranking]
 #' * reduce: [reduce_predictors()], [choose_set()], [confirm_set()]
 #' * show: [plot.dreher_ranking()], [plot_methods()], [plot.dreher_reduction()], [theme_dreher()], [write_results()], [write_report()]
 #' * extend: [readers], [flat_forest()]

@@ -88,7 +88,7 @@ read_models <- function(file) {
   })
   for (m in if (is.object(models)) list(models) else models) {
     # Predicting needs the model's own package; classes carry its name often enough.
-    if (class(m)[1] %in% c("ranger", "rpart", "nnet")) rlang::check_installed(class(m)[1])
+    if (class(m)[1] %in% c("ranger", "rpart", "nnet", "randomForest", "gbm")) rlang::check_installed(class(m)[1])
   }
   models
 }

@@ -18,6 +18,11 @@
 #' @param columns,levels Names of the columns in the order of their numbers, and for factors the levels in the
 #'   order of their codes (a named list).
 #' @param base Double, added to each output.
+#' @param link How the sum becomes a prediction: `"identity"`, `"logit"` (one output, the log-odds of the second class, times `stretch`),
+#'   `"softmax"` (one output per class) or `"log"`.
+#' @param stretch See `link`.
+#' @param boosted TRUE: each tree was grown on what those before it left over. Impurity of the target then means nothing.
+#' @param single TRUE: the library rounds values to single precision before it compares them with thresholds, and adds up in single precision.
 #' @param inbag Integer matrix, training rows x trees: how often each row was drawn; `NULL` if not kept.
 #' @return A list of class `dreher_forest` with these fields. A structure in which a row could get lost (a node
 #'   that leads back or out of the list, a missing threshold) is an error of class `dreher_error_model`.
@@ -31,14 +36,16 @@
 flat_forest <- function(root, weight, column, threshold, left, right, missing, value, columns,
                         levels = list(), owner = seq_along(column) - 1L,
                         set_from = rep(-1L, length(column)), set_size = rep(0L, length(column)),
-                        set_side = integer(), base = rep(0, nrow(value)), inbag = NULL) {
+                        set_side = integer(), base = rep(0, nrow(value)), inbag = NULL, link = "identity", stretch = 1,
+                        boosted = FALSE, single = FALSE) {
+  link <- check_choice(link, forest_links, "link")
   forest <- structure(
     list(root = as.integer(root), weight = as.double(weight), column = as.integer(column),
          threshold = as.double(threshold), left = as.integer(left), right = as.integer(right),
          missing = as.integer(missing), value = value, owner = as.integer(owner),
          set_from = as.integer(set_from), set_size = as.integer(set_size), set_side = as.integer(set_side),
          base = as.double(base), n_columns = length(columns), columns = columns, levels = levels,
-         inbag = inbag),
+         inbag = inbag, link = link, stretch = as.double(stretch), boosted = boosted, single = single),
     class = "dreher_forest")
   fault <- forest_fault(forest)
   if (nzchar(fault$fault)) {
@@ -57,7 +64,8 @@ print.dreher_forest <- function(x, ...) {
 }
 
 # Puts trees (each a list of per-node vectors with positions of its own) into one forest.
-join_trees <- function(trees, weight, columns, levels, inbag = NULL) {
+join_trees <- function(trees, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = FALSE, single = FALSE) {
+  if (is.null(base)) base <- rep(0, nrow(trees[[1]]$value))
   size <- vapply(trees, function(t) length(t$column), 1L)
   start <- as.integer(cumsum(c(0L, size))[seq_along(trees)])
   set_start <- cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)]
@@ -72,17 +80,20 @@ join_trees <- function(trees, weight, columns, levels, inbag = NULL) {
               left = gather("left", start), right = gather("right", start), missing = gather("missing", start),
               value = do.call(cbind, lapply(trees, `[[`, "value")), columns = columns, levels = levels,
               owner = gather("owner", start), set_from = gather("set_from", set_start), set_size = gather("set_size"),
-              set_side = as.integer(unlist(lapply(trees, `[[`, "set_side"))), inbag = inbag)
+              set_side = as.integer(unlist(lapply(trees, `[[`, "set_side"))), base = base, inbag = inbag, link = link, stretch = stretch, boosted = boosted, single = single)
 }
 
-encode_for_forest <- function(forest, data) encode_rows(data, forest$columns, forest$levels)
+encode_for_forest <- function(forest, data) {
+  x <- encode_rows(data, forest$columns, forest$levels)
+  if (forest$single) round_single(x) else x
+}
 
 # The flat forest must say what the model says, on up to 1,000 of the rows at hand. A difference
 # beyond rounding names the model and the first such row; there is no silent way round.
-check_forest <- function(forest, model, data, name, threads, tolerance = 1e-9) {
+check_forest <- function(forest, model, data, name, threads, tolerance = if (forest$single) 1e-5 else 1e-9) {
   rows <- seq_len(min(nrow(data), 1000L))
   own <- as.matrix(read_predictions(model, data[rows, , drop = FALSE]))
-  flat <- forest_predict(forest, encode_for_forest(forest, data[rows, , drop = FALSE]), threads)
+  flat <- apply_link(forest, forest_predict(forest, encode_for_forest(forest, data[rows, , drop = FALSE]), threads))
   if (!identical(dim(own), dim(flat))) {
     stop_internal(paste0("Model \"", name, "\": the flat forest has other outputs than the model."))
   }

@@ -1,8 +1,9 @@
 #' Teach dreher a model class
 #'
 #' A model takes part in a [study()] through a handful of generics. Methods exist for
-#' **ranger** (regression, classification, probability), **rpart** (anova, class, poisson),
-#' **lm** and **glm**. For any other class either write methods for these generics, or give two
+#' **ranger** and **randomForest** (numbers and classes), **rpart** (anova, class, poisson; surrogate splits
+#' followed), **gbm** and **xgboost** boosters on numeric columns (version 1.7), **lm**, **glm**, **glmnet** and **cv.glmnet** (at the chosen penalty) and
+#' **nnet::multinom**. For any other class either write methods for these generics, or give two
 #' plain functions to `study(predict_with = , refit_with = )`, which needs nothing else.
 #'
 #' | generic | returns |

@@ -47,12 +47,7 @@ read_coefficients.lm <- function(model, ...) {
   terms <- stats::delete.response(stats::terms(model))
   if (!is.null(attr(terms, "offset")) || !is.null(model$offset)) return(NULL)
   beta <- stats::coef(model)
-  xlevels <- model$xlevels
-  contrasts <- model$contrasts
-  design <- function(data) {
-    frame <- stats::model.frame(terms, data, na.action = stats::na.pass, xlev = xlevels)
-    stats::model.matrix(terms, frame, contrasts.arg = contrasts)
-  }
+  design <- formula_design(terms, model$xlevels, model$contrasts)
   labels <- attr(terms, "term.labels")
   family <- if (inherits(model, "glm")) model$family else stats::gaussian()
   term <- model$assign
@@ -62,6 +57,23 @@ read_coefficients.lm <- function(model, ...) {
        vcov = stats::vcov(model, complete = FALSE), df = if (family_free(model)) model$df.residual,
        columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
        invlink = family$linkinv, link = family$link)
+}
+
+# Turns rows into the columns of a formula's design matrix.
+formula_design <- function(terms, xlevels, contrasts) {
+  function(data) {
+    frame <- stats::model.frame(terms, data, na.action = stats::na.pass, xlev = xlevels)
+    stats::model.matrix(terms, frame, contrasts.arg = contrasts)
+  }
+}
+
+# The formula without the terms that need a dropped predictor.
+kept_terms <- function(terms, target, predictors) {
+  labels <- attr(terms, "term.labels")
+  stay <- vapply(labels, function(l) all(all.vars(str2lang(l)) %in% predictors), NA)
+  right <- if (any(stay)) labels[stay] else "1"
+  if (attr(terms, "intercept") == 0) right <- c(right, "0")
+  stats::as.formula(call("~", as.name(target), str2lang(paste(right, collapse = " + "))), env = environment(terms))
 }
 
 # Is the scale estimated, so that tests are F and t rather than chi squared and normal?
@@ -74,12 +86,7 @@ refit_model.lm <- function(model, data, target, predictors, seed = 1, threads = 
   refuse_arguments(call, c("weights", "subset", "offset"), class(model)[1])
   terms <- stats::terms(model)
   if (!is.null(attr(terms, "offset"))) refuse_arguments(list(offset = 1), "offset", class(model)[1])
-  labels <- attr(terms, "term.labels")
-  stay <- vapply(labels, function(l) all(all.vars(str2lang(l)) %in% predictors), NA)
-  right <- if (any(stay)) labels[stay] else "1"
-  if (attr(terms, "intercept") == 0) right <- c(right, "0")
-  formula <- stats::as.formula(call("~", as.name(target), str2lang(paste(right, collapse = " + "))),
-                               env = environment(terms))
+  formula <- kept_terms(terms, target, predictors)
   if (inherits(model, "glm")) {
     if (model$family$family %in% c("binomial", "quasibinomial") && !is.factor(data[[target]])) data[[target]] <- factor(data[[target]])
     return(stats::glm(formula, family = model$family, data = data, control = model$control))

@@ -55,6 +55,11 @@ rank_impurity <- function(study, ..., models = NULL, rows = NULL, form = "covari
     stop_input("`correct = TRUE` takes off from the classical form, which is that of `rows = \"train\"`.", todo = "Leave `rows` out.")
   }
   chosen <- with_trees(st, models, "Impurity importance")
+  boosted <- vapply(chosen$models, function(m) m$forest$boosted, NA)
+  if (any(boosted)) {
+    stop_study(paste0("The trees of model ", quote_some(names(boosted)[boosted]), " are boosted: each was grown on what the others left over, so the impurity of the target means nothing in them."),
+               todo = "Rank the model by permutation, Shapley values or structure.")
+  }
   parts <- lapply(chosen$models, function(m) if (correct) correct_model(m, st, refits, seed) else purify_model(m, st, rows, form))
   bind_rankings(st, parts, if (correct) seed else NA_integer_, NA_real_, left_out = leave_out("impurity", chosen$without, "it has no trees"))
 }

@@ -108,9 +108,10 @@ shuffle_each <- function(st, model, rows, base, donors, judge) {
 shuffle_forest <- function(st, model, rows, base, donors, judge, cells = 2e7) {
   predictors <- model$inputs$predictors
   x <- encode_for_forest(model$forest, rows)
-  shape <- c(dim(donors), ncol(base))
+  sum_before <- forest_predict(model$forest, x, st$threads)
+  shape <- c(dim(donors), ncol(sum_before))
   at_once <- max(1, floor(cells / prod(shape)))
-  classes <- if (st$task == "classification") read_task(model$object)$classes
+  classes <- if (st$task == "classification") model$classes
   out <- list()
   for (part in split(predictors, (seq_along(predictors) - 1) %/% at_once)) {
     player <- match(model$forest$columns, part, nomatch = 0L)
@@ -121,20 +122,22 @@ shuffle_forest <- function(st, model, rows, base, donors, judge, cells = 2e7) {
     for (j in seq_along(part)) {
       one <- change[, , , j, drop = FALSE]
       dim(one) <- dim(change)[1:3]
-      if (!is.null(classes)) one <- place_classes(one, classes, st$classes)
-      shuffled <- aperm(array(base, c(nrow(base), ncol(base), ncol(donors))), c(1, 3, 2)) + one
+      unmoved <- all(one == 0)   # said here, because a link may round
+      shuffled <- aperm(array(sum_before, c(dim(sum_before), ncol(donors))), c(1, 3, 2)) + one
+      shuffled <- apply_link_cube(model$forest, shuffled)
+      if (!is.null(classes)) shuffled <- place_classes(shuffled, classes, st$classes)
       dimnames(shuffled) <- list(NULL, NULL, colnames(base))
-      out[[part[j]]] <- judge(shuffled)
+      out[[part[j]]] <- judge(if (unmoved) aperm(array(base, c(dim(base), ncol(donors))), c(1, 3, 2)) else shuffled)
     }
   }
   out[predictors]
 }
 
 # Outputs in the order of the study's classes; classes the model does not know stay 0.
-place_classes <- function(change, from, to) {
-  if (identical(from, to)) return(change)
-  out <- array(0, c(dim(change)[1:2], length(to)))
-  out[, , match(from, to)] <- change
+place_classes <- function(cube, from, to) {
+  if (identical(from, to)) return(cube)
+  out <- array(0, c(dim(cube)[1:2], length(to)))
+  out[, , match(from, to)] <- cube
   out
 }
 

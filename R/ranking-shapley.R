@@ -85,13 +85,19 @@ divide_model <- function(st, model, on, others, max_rows, scale, precision, max_
 
 shapley_way <- function(model, scale) {
   linear <- model$linear
-  if (scale == "link" && (is.null(linear) || linear$link == "identity") && is.null(model$forest)) {
+  link <- if (!is.null(model$forest)) model$forest$link else if (!is.null(linear)) linear$link else "identity"
+  if (scale == "link" && link == "identity") {
     stop_input(paste0("`scale = \"link\"` does not apply to model \"", model$name, "\", which has no link."),
                todo = "Use scale = \"prediction\".")
   }
-  if (!is.null(model$forest)) return("forest")
-  small_terms <- !is.null(linear) && all(lengths(linear$columns) <= 6)
-  if (small_terms && (linear$link == "identity" || scale != "prediction")) return("linear")
+  exact <- link == "identity" || scale != "prediction"
+  if (!is.null(model$forest)) return(if (exact) "forest" else "sampled")
+  one_sum <- !is.null(linear) && !is.matrix(linear$beta) && all(lengths(linear$columns) <= 6)
+  if (one_sum && exact) return("linear")
+  if (scale == "link") {
+    stop_input(paste0("Shapley values on the link of model \"", model$name, "\" are not available: it has several sums, or terms of more than 6 predictors."),
+               todo = "Use scale = \"prediction\".")
+  }
   "sampled"
 }
 
@@ -108,11 +114,32 @@ shapley_forest <- function(st, model, rows, bg) {
   x <- encode_for_forest(model$forest, rows)
   z <- encode_for_forest(model$forest, bg)
   phi <- forest_shapley(model$forest, x, z, player, length(predictors), st$threads)
+  if (model$forest$link != "identity") return(shapley_on_link(st, model, phi, x, z))
   if (st$task == "classification") {
-    phi <- place_classes(phi, read_task(model$object)$classes, st$classes)
+    phi <- place_classes(phi, model$classes, st$classes)
     if (length(st$classes) == 2) phi <- phi[, , st$positive, drop = FALSE]
   }
   shapley_values(st, model, phi, rows, bg)
+}
+
+# Boosted trees add up on the link scale, and there the values are exact.
+shapley_on_link <- function(st, model, phi, x, z) {
+  f <- model$forest
+  before <- colMeans(forest_predict(f, z, st$threads))
+  target <- sweep(forest_predict(f, x, st$threads), 2, before)
+  names <- NULL
+  if (f$link == "logit") {
+    turn <- f$stretch * if (model$classes[2] == st$classes[st$positive]) 1 else -1
+    phi <- turn * phi
+    target <- turn * target
+  } else if (f$link == "softmax") {
+    classes <- model$classes
+    phi <- place_classes(phi, classes, st$classes)
+    target <- order_classes(target, classes, st, model$name)
+    names <- st$classes
+  }
+  dimnames(phi) <- list(NULL, model$inputs$predictors, names)
+  list(phi = phi, std_error = NULL, target = target, baseline = before, pairs = NULL, scale = if (f$link %in% c("logit", "softmax")) "log-odds" else "log link")
 }
 
 shapley_values <- function(st, model, phi, rows, bg, std_error = NULL, pairs = NULL) {
@@ -143,7 +170,7 @@ shapley_linear <- function(st, model, rows, bg) {
     for (j in seq_along(players)) phi[, players[j]] <- phi[, players[j]] + shapley_of_player(v, j, length(players))
   }
   eta <- function(data) as.vector(linear$design(data) %*% linear$beta)
-  sign <- if (st$task == "classification" && read_task(model$object)$classes[2] != st$classes[st$positive]) -1 else 1
+  sign <- if (st$task == "classification" && model$classes[2] != st$classes[st$positive]) -1 else 1
   link <- linear$link
   list(phi = array(sign * phi, c(dim(phi), 1), list(NULL, predictors, NULL)), std_error = NULL,
        target = matrix(sign * (eta(rows) - mean(eta(bg))), ncol = 1), baseline = sign * mean(eta(bg)), pairs = NULL,

@@ -55,9 +55,9 @@ reduce_predictors <- function(study, by = "permutation", ..., models = NULL, fol
   seed <- check_seed(seed)
   chosen <- pick_models(study, models)
   if (by == "impurity") {
-    treeless <- names(chosen)[vapply(chosen, function(m) is.null(m$forest), NA)]
+    treeless <- names(chosen)[vapply(chosen, function(m) why_not("impurity", m) != "", NA)]
     if (length(treeless)) {
-      stop_study(paste0("Ranking by impurity needs trees; model ", quote_some(treeless), " has none."),
+      stop_study(paste0("Ranking by impurity needs trees that are not boosted; model ", quote_some(treeless), " has none."),
                  todo = "Use by = \"permutation\", or name the tree models in `models`.")
     }
   }
@@ -176,6 +176,7 @@ predict_fit <- function(st, model, fit, test, predictors) {
     stop_model(paste0("Model \"", model$name, "\", trained again on ", length(predictors), " predictors, cannot predict the held-out rows."),
                conditionMessage(e), "Rare factor levels may be absent from a training part: merge or drop them.")
   })
+  if (is.matrix(p) && !is.null(model$classes)) colnames(p) <- model$classes
   check_predictions(p, rows, st, model$name)
 }
 

@@ -168,7 +168,8 @@ open_model <- function(st, name, object, predict_with) {
   if (length(strays)) check_columns(st$data, strays, "data", "The predictor", name)
   model <- list(name = name, object = object, class = class(object)[1], inputs = inputs,
                 predict = if (own_reader) read_predictions else predict_with, own_reader = own_reader,
-                forest = NULL, linear = if (own_reader) read_coefficients(object))
+                forest = NULL, linear = if (own_reader) read_coefficients(object),
+                classes = if (own_reader && st$task == "classification") resolve_classes(read_task(object)$classes, st, name))
   if (own_reader) {
     check_levels_known(model, st)
     if (is.null(st$train)) {
@@ -184,6 +185,15 @@ open_model <- function(st, name, object, predict_with) {
   }
   predict_model(st, model, st$data)   # every row must get a prediction
   model
+}
+
+# The study's names for a model's classes. Libraries that number their classes from 0 mean the order
+# of the target's levels; other names must be among the target's.
+resolve_classes <- function(own, st, name) {
+  if (is.null(own) || all(own %in% st$classes)) return(own)
+  if (identical(own, as.character(seq_along(own) - 1)) && length(own) == length(st$classes)) return(st$classes)
+  stop_study(paste0("Model \"", name, "\" predicts the classes ", quote_some(own), ", but the target \"", st$target, "\" has ", quote_some(st$classes), "."),
+             todo = "Give rows whose target is named as in training.")
 }
 
 # Models that do not name their predictors take in every column but the target.
@@ -227,11 +237,13 @@ model_rows <- function(st, model, data, arg = "data") {
 
 predict_aligned <- function(st, model, rows) {
   if (!is.null(model$forest)) {
-    out <- forest_predict(model$forest, encode_for_forest(model$forest, rows), st$threads)
-    if (st$task == "classification") out <- order_classes(out, read_task(model$object)$classes, st, model$name)
+    out <- apply_link(model$forest, forest_predict(model$forest, encode_for_forest(model$forest, rows), st$threads))
+    if (st$task == "classification") out <- order_classes(out, model$classes, st, model$name)
     return(out)
   }
-  check_predictions(model$predict(model$object, rows), rows, st, model$name)
+  out <- model$predict(model$object, rows)
+  if (is.matrix(out) && !is.null(model$classes)) colnames(out) <- model$classes
+  check_predictions(out, rows, st, model$name)
 }
 
 order_classes <- function(out, classes, st, name) {

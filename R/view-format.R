@@ -111,7 +111,7 @@ say_suspects <- function(x, labels) {
 say_settings <- function(s, level) {
   interval <- if (is.na(level)) "" else paste0(", ", format_percent(level), " intervals")
   switch(s$method,
-         impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else " training rows", if (s$rows == "oob") " out of bag", ", no interval"),
+         impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", ", no interval"),
          permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
          shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows, no interval"),

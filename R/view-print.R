@@ -129,7 +129,7 @@ format_ranking_part <- function(part, labels, most) {
   })
   names(cells) <- panels
   flags <- vapply(shown, function(p) paste(unique(part$flag[part$predictor == p & nzchar(part$flag)]), collapse = "; "), "")
-  columns <- c(list(predictor = shorten(labels[shown], if (length(panels) > 3) 15 else 22)), cells)
+  columns <- c(list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22)), cells)
   if (length(panels) <= 2 && any(nzchar(flags))) columns$flag <- shorten(flags, 20)
   rest <- setdiff(order, shown)
   folded <- if (length(rest)) {

@@ -32,6 +32,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// round_single
+Rcpp::NumericMatrix round_single(Rcpp::NumericMatrix x);
+RcppExport SEXP _dreher_round_single(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(round_single(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_predict
 Rcpp::NumericMatrix forest_predict(Rcpp::List forest, Rcpp::NumericMatrix x, int threads);
 RcppExport SEXP _dreher_forest_predict(SEXP forestSEXP, SEXP xSEXP, SEXP threadsSEXP) {
@@ -126,6 +137,7 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_fault", (DL_FUNC) &_dreher_forest_fault, 1},
     {"_dreher_just_below", (DL_FUNC) &_dreher_just_below, 1},
+    {"_dreher_round_single", (DL_FUNC) &_dreher_round_single, 1},
     {"_dreher_forest_predict", (DL_FUNC) &_dreher_forest_predict, 3},
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},
     {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},

@@ -84,6 +84,15 @@ Rcpp::NumericVector just_below(Rcpp::NumericVector x) {
   return out;
 }
 
+// Values as a library sees them that works in single precision.
+// [[Rcpp::export]]
+Rcpp::NumericMatrix round_single(Rcpp::NumericMatrix x) {
+  Rcpp::NumericMatrix out(x.nrow(), x.ncol());
+  for (R_xlen_t i = 0; i < x.size(); ++i) out[i] = static_cast<float>(x[i]);
+  Rcpp::colnames(out) = Rcpp::colnames(x);
+  return out;
+}
+
 // [[Rcpp::export]]
 Rcpp::NumericMatrix forest_predict(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
   HeldForest held(forest);

@@ -2,9 +2,10 @@ same_as_model <- function(st, data, tolerance = 1e-10) {
   m <- st$models[[1]]
   rows <- align_rows(data, m$inputs, m$name)
   own <- as.matrix(read_predictions(m$object, rows))
-  flat <- forest_predict(m$forest, encode_for_forest(m$forest, rows), 2L)
+  flat <- apply_link(m$forest, forest_predict(m$forest, encode_for_forest(m$forest, rows), 2L))
   expect_equal(unname(flat), unname(own), tolerance = tolerance)
-  expect_equal(slow_predict(m$forest, encode_for_forest(m$forest, rows[1:5, , drop = FALSE])), unname(own[1:5, , drop = FALSE]), tolerance = tolerance)
+  slow <- apply_link(m$forest, slow_predict(m$forest, encode_for_forest(m$forest, rows[1:5, , drop = FALSE])))
+  expect_equal(unname(slow), unname(own[1:5, , drop = FALSE]), tolerance = tolerance)
 }
 
 test_that("ranger forests of every kind and factor coding read into the flat forest", {
@@ -134,4 +135,119 @@ test_that("a forest that does not say what its model says is an error that names
   wrong$value[, wrong$column == -1][1] <- wrong$value[, wrong$column == -1][1] + 1
   e <- expect_error(check_forest(wrong, fit, d[c("peak_temp", "hold_minutes")], "mine", 1L), "\"mine\".*do not predict", class = "dreher_error_model")
   expect_true(is.numeric(e$row))
+})
+
+test_that("randomForest reads: numbers, classes, factors", {
+  d <- kiln_rows(200)
+  d$grade <- factor(d$shelf_position, ordered = TRUE)
+  d$many <- kiln$train$batch[1:200]
+  d$defect <- kiln$train$defect[1:200]
+  h <- d[151:200, ]
+  d <- d[1:150, ]
+  set.seed(1)
+  same_as_model(study(randomForest::randomForest(strength ~ . - defect, d, ntree = 8), h, "strength", train = d), h)
+  same_as_model(study(randomForest::randomForest(defect ~ . - strength, d, ntree = 8), h, "defect", train = d), h)
+  same_as_model(study(randomForest::randomForest(strength ~ . - defect, d, ntree = 3, maxnodes = 4), h, "strength", train = d), h)
+  biased <- randomForest::randomForest(strength ~ peak_temp + hold_minutes, d, ntree = 5, corr.bias = TRUE)
+  expect_null(study(biased, h, "strength", train = d)$models[[1]]$forest)
+  fit <- randomForest::randomForest(strength ~ peak_temp + hold_minutes, d, ntree = 5, nodesize = 20)
+  again <- refit_model(fit, d, "strength", "peak_temp", seed = 2)
+  expect_identical(c(again$ntree, nrow(again$importance)), c(5, 1))
+  expect_identical(again$predicted, refit_model(fit, d, "strength", "peak_temp", seed = 2)$predicted)
+})
+
+test_that("gbm reads: every distribution on its link, missing values, ordered and unordered factors", {
+  d <- kiln_raw$train[1:300, c("peak_temp", "hold_minutes", "clay_source", "drying_humidity", "shelf_position", "strength", "defect")]
+  d$grade <- factor(d$shelf_position, ordered = TRUE)
+  set.seed(4)
+  d$clay_source[sample(300, 30)] <- NA
+  d$strong <- as.integer(d$strength > 42)
+  d$count <- rpois(300, exp((d$strength - 42) / 8))
+  h <- d[201:300, ]
+  d <- d[1:200, ]
+  fit <- function(formula, distribution, ...) {
+    suppressWarnings(gbm::gbm(formula, distribution, d, n.trees = 12, interaction.depth = 3, n.minobsinnode = 4, ...))
+  }
+  x <- ~ peak_temp + hold_minutes + clay_source + drying_humidity + grade
+  for (case in list(c("strength", "gaussian"), c("strength", "laplace"), c("count", "poisson"), c("strong", "bernoulli"), c("strong", "adaboost"))) {
+    same_as_model(study(fit(update(x, paste(case[1], "~ .")), case[2]), h, case[1], train = d), h)
+  }
+  many <- fit(update(x, defect ~ .), "multinomial")
+  st <- study(many, h, "defect", train = d)
+  same_as_model(st, h)
+  # With a test part gbm predicts with the best number of trees, and so do we.
+  same_as_model(study(fit(update(x, strength ~ .), "gaussian", train.fraction = 0.7), h, "strength", train = d), h)
+  again <- refit_model(many, d, "defect", c("peak_temp", "clay_source"))
+  expect_identical(again$var.names, c("peak_temp", "clay_source"))
+  expect_error(rank_impurity(st), "boosted", class = "dreher_error_study")
+  expect_identical(attr(rank_predictors(st, background = 5, repeats = 2), "left_out")$why, "its trees are boosted")
+  expect_error(read_task(suppressWarnings(gbm::gbm(strength ~ peak_temp, list(name = "quantile", alpha = 0.5), d, n.trees = 2))), "not supported")
+})
+
+test_that("glmnet at its chosen penalty and multinom are read by coefficients", {
+  d <- kiln_rows(200)[c("peak_temp", "hold_minutes", "grog_share", "cooling_rate", "strength")]
+  d$defect <- kiln$train$defect[1:200]
+  d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
+  x <- as.matrix(d[1:4])
+  set.seed(1)
+  for (m in list(glmnet::cv.glmnet(x, d$strength), glmnet::glmnet(x, d$strength, lambda = 0.5), glmnet::glmnet(x, round(d$strength), "poisson", lambda = 0.01))) {
+    st <- study(m, d, "strength", train = d)
+    linear <- st$models[[1]]$linear
+    expect_equal(as.vector(linear$invlink(linear$design(d) %*% linear$beta)), read_predictions(m, d), tolerance = 1e-8)
+    expect_setequal(rank_coefficients(st)$predictor, colnames(x))
+    expect_true(all(is.na(rank_coefficients(st)$lower)))
+  }
+  two <- glmnet::glmnet(x, d$strong, "binomial", lambda = 0.02)
+  linear <- read_coefficients(two)
+  expect_equal(as.vector(plogis(linear$design(d) %*% linear$beta)), unname(read_predictions(two, d)[, "yes"]), tolerance = 1e-8)
+  rk <- rank_shapley(study(two, d, "strong", train = d), background = 10)
+  expect_identical(attr(rk, "settings")$note, "exact")
+  expect_error(study(glmnet::glmnet(x, d$strength), d, "strength"), "holds [0-9]+ penalties", class = "dreher_error_model")
+  several <- list(glmnet::glmnet(x, d$defect, "multinomial", lambda = 0.02), nnet::multinom(defect ~ peak_temp + hold_minutes + grog_share + cooling_rate, d, trace = FALSE))
+  for (m in several) {
+    linear <- read_coefficients(m)
+    eta <- exp(linear$design(d) %*% linear$beta)
+    expect_equal(unname(eta / rowSums(eta)), unname(read_predictions(m, d)), tolerance = 1e-6)
+    rk <- rank_coefficients(study(m, d, "defect", train = d))
+    expect_setequal(unique(rk$class), c(NA, levels(d$defect)))
+  }
+  small <- refit_model(several[[2]], d, "defect", c("peak_temp", "grog_share"))
+  expect_identical(attr(terms(small), "term.labels"), c("peak_temp", "grog_share"))
+})
+
+test_that("xgboost reads: objectives, missing values, parallel trees, dart, several classes; and refuses the rest", {
+  d <- kiln_raw$train[1:300, c("peak_temp", "hold_minutes", "drying_humidity", "glaze_viscosity", "cooling_rate", "strength", "defect")]
+  few <- names(d)[1:5]
+  x <- as.matrix(d[few])
+  d$count <- pmax(round(d$strength - 35), 0)
+  d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
+  boost <- function(label, objective, ...) {
+    xgboost::xgb.train(list(objective = objective, max_depth = 4, eta = 0.3, nthread = 1, ...), xgboost::xgb.DMatrix(x, label = label, nthread = 1), nrounds = 8)
+  }
+  near <- function(fit, target, tolerance = 1e-6) same_as_model(study(fit, d[1:120, ], target, train = d), d[1:120, ], tolerance)
+  near(boost(d$strength, "reg:squarederror"), "strength")
+  near(boost(d$strength, "reg:squarederror", base_score = 40), "strength")
+  near(boost(d$strength, "reg:squarederror", num_parallel_tree = 3, subsample = 0.7), "strength")
+  near(boost(d$strength, "reg:squarederror", booster = "dart", rate_drop = 0.4), "strength")
+  near(boost(d$strength, "reg:gamma"), "strength")
+  near(boost(d$count, "count:poisson"), "count")
+  near(boost(as.integer(d$strong) - 1, "binary:logistic"), "strong")
+  for (objective in c("multi:softprob", "multi:softmax")) near(boost(as.integer(d$defect) - 1, objective, num_class = 4), "defect")
+  # Rows on a cut: values and cuts that differ only beyond single precision.
+  fit <- boost(d$strength, "reg:squarederror")
+  f <- study(fit, d, "strength")$models[[1]]$forest
+  cuts <- f$threshold[f$column == 0]
+  on_cut <- d[rep(1, length(cuts) * 2), ]
+  on_cut$peak_temp <- c(cuts, cuts + 1e-6)
+  same_as_model(study(fit, on_cut, "strength", train = d), on_cut, 1e-6)
+  st <- study(fit, d[1:50, ], "strength", train = d)
+  again <- refit_model(fit, d[1:200, ], "strength", few[1:2])
+  expect_identical(again$feature_names, few[1:2])
+  expect_identical(attr(rank_predictors(st, background = 5, repeats = 3), "left_out")$why, "its trees are boosted")
+  rk <- rank_shapley(st, background = 10)
+  expect_equal(unname(rowSums(attr(rk, "units")[[1]][, , 1])), predict(fit, x[1:50, ]) - mean(predict(fit, as.matrix(draw_background(st, 10, 1)[few]))), tolerance = 1e-5)
+  expect_error(study(boost(d$strength, "reg:quantileerror") |> tryCatch(error = function(e) boost(d$count, "rank:pairwise")), d, "strength"), "not supported", class = "dreher_error_model")
+  bare <- xgboost::xgb.train(list(nthread = 1), xgboost::xgb.DMatrix(unname(x), label = d$strength, nthread = 1), nrounds = 2)
+  expect_error(study(bare, d, "strength"), "names of its columns", class = "dreher_error_model")
+  expect_error(check_xgb_version(c(3, 0, 0)), "version 3.0.0", class = "dreher_error_model")
 })

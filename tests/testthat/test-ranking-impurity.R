@@ -192,3 +192,17 @@ test_that("structure: splits, rows, depth and trees of a tree worked by hand", {
   expect_equal(units$depth[units$predictor == as.character(tree$frame$var[1])], 0)
   expect_true(all(is.na(units$depth[units$splits == 0])))
 })
+
+test_that("a randomForest with in-bag counts earns what randomForest stored", {
+  d <- kiln_rows(150)
+  d$defect <- kiln$train$defect[1:150]
+  set.seed(1)
+  for (target in c("strength", "defect")) {
+    rows <- d[setdiff(names(d), setdiff(c("strength", "defect"), target))]
+    fit <- randomForest::randomForest(rows[names(rows) != target], rows[[target]], ntree = 20, keep.inbag = TRUE)
+    rk <- rank_impurity(study(fit, rows, target, train = rows), rows = "train")
+    rk <- rk[is.na(rk$class), ]
+    stored <- fit$importance[, 1]
+    expect_equal(rk$importance[match(names(stored), rk$predictor)] * 150, unname(stored), tolerance = 1e-6)
+  }
+})

@@ -121,3 +121,37 @@ test_that("sampled values of a text and factor model agree with the exact ones",
   b <- attr(rank_shapley(through, background = 20, precision = 0.005), "units")[[1]][, , 1]
   expect_equal(b[, colnames(a)], a, tolerance = 0.05)
 })
+
+test_that("boosted trees: exact on the link, each class; shuffles go through the link", {
+  d <- kiln$train[1:200, c("peak_temp", "hold_minutes", "clay_source", "strength", "defect")]
+  d$strong <- as.integer(d$strength > 42)
+  few <- c("peak_temp", "hold_minutes", "clay_source")
+  set.seed(3)
+  boost <- function(target, distribution) suppressWarnings(gbm::gbm(reformulate(few, target), distribution, d, n.trees = 10, interaction.depth = 3))
+  link <- function(fit) function(rows) predict(fit, rows, n.trees = 10)
+  logit <- boost("strong", "bernoulli")
+  for (positive in c("1", "0")) {
+    st <- study(logit, d[c(1, 31:60), ], "strong", train = d, positive = positive)
+    rk <- rank_shapley(st, background = d[51:60, ])
+    expect_identical(attr(rk, "settings")$scale, "log-odds")
+    slow <- slow_shapley_table(function(rows) link(logit)(rows) * if (positive == "1") 1 else -1, d[1, few], d[51:60, few])
+    expect_equal(attr(rk, "units")[[1]][1, few, 1], slow, tolerance = 1e-10)
+  }
+  many <- boost("defect", "multinomial")
+  st <- study(many, d[1:5, ], "defect", train = d)
+  phi <- attr(rank_shapley(st, background = d[51:60, ]), "units")[[1]]
+  for (class in levels(d$defect)) {
+    slow <- slow_shapley_table(function(rows) link(many)(rows)[, class, 1], d[2, few], d[51:60, few])
+    expect_equal(phi[2, few, class], slow, tolerance = 1e-10)
+  }
+  st <- study(logit, d[1:60, ], "strong", train = d)
+  rk <- rank_permutation(st, repeats = 4)
+  donors <- draw_donors(60, 4, 1)
+  shuffled <- vapply(1:4, function(r) {
+    x <- d[1:60, ]
+    x$peak_temp <- x$peak_temp[donors[, r]]
+    mean((predict(logit, x, n.trees = 10, type = "response") - x$strong)^2)
+  }, 0)
+  plain <- mean((predict(logit, d[1:60, ], n.trees = 10, type = "response") - d$strong[1:60])^2)
+  expect_equal(rk$importance[rk$predictor == "peak_temp"], mean(shuffled) - plain, tolerance = 1e-10)
+})

@@ -126,3 +126,18 @@ test_that("suspects are found: leak, identifier, constant, duplicate, derived, m
   expect_identical(says("drying_humidity"), "missing")
   expect_false(any(c("peak_temp", "grog_share", "cooling_rate") %in% found$predictor[found$finding != "duplicate"]))
 })
+
+test_that("classes numbered from 0 mean the order of the target's levels; strange classes are refused", {
+  rows <- loans$train[1:200, ]
+  rows$late <- as.integer(rows$returned_late) - 1L
+  set.seed(1)
+  fit <- suppressWarnings(gbm::gbm(late ~ earlier_late + loan_days, "bernoulli", rows, n.trees = 20))
+  named <- study(fit, loans$holdout, "returned_late", train = loans$train[1:200, ])
+  p <- predict(fit, loans$holdout, n.trees = 20, type = "response")
+  expect_equal(predict_model(named, named$models[[1]], loans$holdout)[, "yes"], p, tolerance = 1e-12)
+  expect_lt(score_models(named)$score, 0.25)
+  moods <- loans$holdout
+  moods$returned_late <- factor(ifelse(moods$returned_late == "yes", "late", "timely"))
+  logit <- glm(returned_late ~ loan_days, binomial, rows)
+  expect_error(study(logit, moods, "returned_late"), "predicts the classes \"no\" and \"yes\"", class = "dreher_error_study")
+})

@@ -1,0 +1,91 @@
+# Reader for gbm. Checked with gbm 2.1.8 (gaussian, laplace, tdist, bernoulli, adaboost, poisson,
+# multinomial; others are refused). A missing value goes to a branch of its own.
+
+gbm_links <- c(gaussian = "identity", laplace = "identity", tdist = "identity", bernoulli = "logit", adaboost = "logit", poisson = "log", multinomial = "softmax")
+
+gbm_distribution <- function(model) {
+  name <- model$distribution$name
+  if (!name %in% names(gbm_links)) {
+    stop_model(paste0("gbm models of distribution \"", name, "\" are not supported."), todo = "Give `study(predict_with = )` a function that returns one number per row.")
+  }
+  if (!is.null(attr(model$Terms, "offset"))) {
+    stop_model("gbm models with an offset are not supported: gbm's own predictions leave it out.", todo = "Give `study(predict_with = )`.")
+  }
+  name
+}
+
+#' @export
+read_task.gbm <- function(model, ...) {
+  name <- gbm_distribution(model)
+  if (name == "multinomial") return(list(task = "classification", classes = model$classes))
+  if (gbm_links[[name]] == "logit") return(list(task = "classification", classes = c("0", "1")))
+  list(task = "regression", classes = NULL)
+}
+
+#' @export
+read_inputs.gbm <- function(model, train = NULL, ...) {
+  levels <- stats::setNames(model$var.levels, model$var.names)
+  new_inputs(model$var.names, Filter(is.character, levels), missing = TRUE)
+}
+
+# The trees gbm's own predict would use: all, or the best number by the test part or cross-validation.
+gbm_trees <- function(model) {
+  if (model$train.fraction < 1) return(suppressMessages(gbm::gbm.perf(model, method = "test", plot.it = FALSE)))
+  if (!is.null(model$cv.error)) return(suppressMessages(gbm::gbm.perf(model, method = "cv", plot.it = FALSE)))
+  model$n.trees
+}
+
+#' @export
+read_predictions.gbm <- function(model, data, ...) {
+  rlang::check_installed("gbm", "to predict with a gbm model")
+  out <- stats::predict(model, data, n.trees = gbm_trees(model), type = "response")
+  if (read_task(model)$task == "regression") return(as.double(out))
+  if (gbm_distribution(model) == "multinomial") return(matrix(out, nrow(data), dimnames = list(NULL, model$classes)))
+  matrix(c(1 - out, out), ncol = 2, dimnames = list(NULL, c("0", "1")))
+}
+
+#' @export
+read_forest.gbm <- function(model, inputs, ...) {
+  rlang::check_installed("gbm", "to read a gbm model")
+  K <- max(1, model$num.classes)
+  n <- gbm_trees(model) * K
+  trees <- lapply(seq_len(n), function(t) gbm_tree(model, model$trees[[t]], K, (t - 1) %% K + 1))
+  name <- gbm_distribution(model)
+  join_trees(trees, rep(1, n), model$var.names, inputs$levels, base = rep(model$initF, length.out = K), link = gbm_links[[name]],
+             stretch = if (name == "adaboost") 2 else 1, boosted = TRUE)
+}
+
+gbm_tree <- function(model, tree, K, k) {
+  column <- as.integer(tree[[1]])
+  leaf <- column < 0
+  split <- tree[[2]]
+  coded <- pmax(column, 0L) + 1L
+  by_set <- !leaf & model$var.type[coded] > 0
+  ordered <- vapply(model$var.levels, is.character, NA)[coded] & !by_set
+  size <- ifelse(by_set, as.integer(model$var.type[coded]), 0L)
+  sides <- lapply(which(by_set), function(i) as.integer(model$c.splits[[split[i] + 1]]))
+  size[by_set] <- lengths(sides)
+  set_from <- rep(-1L, length(column))
+  set_from[by_set] <- as.integer(cumsum(c(0L, size[by_set]))[seq_len(sum(by_set))])
+  value <- matrix(0, K, length(column))
+  value[k, leaf] <- split[leaf]
+  # gbm counts levels from 0, and asks x < cut.
+  cut <- just_below(as.double(split))
+  cut[ordered] <- just_below(as.double(split[ordered]) + 1)
+  list(column = column, threshold = ifelse(leaf | by_set, 0, cut), left = as.integer(pmax(tree[[3]], 0)), right = as.integer(pmax(tree[[4]], 0)),
+       missing = as.integer(pmax(tree[[5]], 0)), owner = seq_along(column) - 1L, set_from = set_from, set_size = size, set_side = unlist(sides), value = value)
+}
+
+#' @export
+refit_model.gbm <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  rlang::check_installed("gbm", "to train a gbm model again")
+  call <- as.list(model$call)
+  refuse_arguments(call, c("weights", "var.monotone"), "gbm")
+  name <- gbm_distribution(model)
+  rows <- data[c(target, predictors)]
+  if (gbm_links[[name]] == "logit") rows[[target]] <- as.integer(rows[[target]]) - 1L
+  formula <- plain_formula(target, predictors)
+  args <- list(distribution = name, n.trees = gbm_trees(model), interaction.depth = model$interaction.depth, n.minobsinnode = model$n.minobsinnode,
+               shrinkage = model$shrinkage, bag.fraction = model$bag.fraction, keep.data = FALSE)
+  with_stream(seed, "gbm", suppressWarnings(fit_with(quote(gbm::gbm), list(formula = formula, data = quote(rows)), args)))
+}

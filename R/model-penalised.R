@@ -1,0 +1,104 @@
+# Readers for glmnet (at its chosen penalty) and nnet's multinom. Checked with glmnet 4.1, nnet 7.3.
+
+# cv.glmnet: the largest penalty within one standard error; glmnet: its only one.
+glmnet_penalty <- function(model) {
+  if (inherits(model, "cv.glmnet")) return(model$lambda.1se)
+  if (length(model$lambda) != 1) {
+    stop_model(paste0("The glmnet model holds ", length(model$lambda), " penalties, and which one counts is not known."),
+               todo = "Fit it with a single `lambda`, or give the result of cv.glmnet().")
+  }
+  model$lambda
+}
+
+glmnet_path <- function(model) if (inherits(model, "cv.glmnet")) model$glmnet.fit else model
+
+#' @export
+read_task.glmnet <- function(model, ...) {
+  path <- glmnet_path(model)
+  kind <- class(path)[1]
+  if (kind %in% c("lognet", "multnet")) return(list(task = "classification", classes = path$classnames))
+  if (!kind %in% c("elnet", "fishnet")) {
+    stop_model(paste0("glmnet models of kind \"", kind, "\" are not supported."), todo = "Give `study(predict_with = )`.")
+  }
+  list(task = "regression", classes = NULL)
+}
+
+#' @export
+read_inputs.glmnet <- function(model, train = NULL, ...) {
+  beta <- glmnet_path(model)$beta
+  new_inputs(rownames(if (is.list(beta)) beta[[1]] else beta), missing = FALSE)
+}
+
+#' @export
+read_predictions.glmnet <- function(model, data, ...) {
+  rlang::check_installed("glmnet", "to predict with a glmnet model")
+  x <- as.matrix(data[read_inputs(model)$predictors])
+  out <- stats::predict(model, newx = x, s = glmnet_penalty(model), type = "response")
+  task <- read_task(model)
+  if (task$task == "regression") return(as.double(out))
+  if (length(task$classes) == 2) return(matrix(c(1 - out, out), ncol = 2, dimnames = list(NULL, task$classes)))
+  matrix(out, nrow(data), dimnames = list(NULL, task$classes))
+}
+
+#' @export
+read_coefficients.glmnet <- function(model, ...) {
+  rlang::check_installed("glmnet", "to read a glmnet model")
+  if (isTRUE(glmnet_path(model)$offset)) return(NULL)
+  beta <- stats::coef(model, s = glmnet_penalty(model))
+  beta <- if (is.list(beta)) vapply(beta, function(b) as.matrix(b)[, 1], double(nrow(beta[[1]]))) else as.matrix(beta)[, 1]
+  columns <- read_inputs(model)$predictors
+  link <- switch(class(glmnet_path(model))[1], lognet = "logit", multnet = "softmax", fishnet = "log", "identity")
+  list(beta = beta, term = c(0L, seq_along(columns)), columns = stats::setNames(as.list(columns), columns),
+       design = function(data) cbind(`(Intercept)` = 1, as.matrix(data[columns])),
+       invlink = switch(link, logit = stats::plogis, log = exp, identity), link = link)
+}
+
+#' @export
+read_task.cv.glmnet <- function(model, ...) read_task.glmnet(model)
+
+#' @export
+read_inputs.cv.glmnet <- function(model, train = NULL, ...) read_inputs.glmnet(model, train)
+
+#' @export
+read_predictions.cv.glmnet <- function(model, data, ...) read_predictions.glmnet(model, data)
+
+#' @export
+read_coefficients.cv.glmnet <- function(model, ...) read_coefficients.glmnet(model)
+
+#' @export
+read_task.multinom <- function(model, ...) list(task = "classification", classes = model$lev)
+
+#' @export
+read_inputs.multinom <- function(model, train = NULL, ...) read_inputs.lm(model, train)
+
+#' @export
+read_predictions.multinom <- function(model, data, ...) {
+  rlang::check_installed("nnet", "to predict with a multinom model")
+  out <- stats::predict(model, data, type = "probs")
+  if (length(model$lev) == 2) out <- cbind(1 - out, out)
+  matrix(out, nrow(data), dimnames = list(NULL, model$lev))
+}
+
+#' @export
+read_coefficients.multinom <- function(model, ...) {
+  beta <- stats::coef(model)
+  two <- length(model$lev) == 2
+  beta <- if (two) beta else cbind(0, t(beta))
+  if (!two) colnames(beta) <- model$lev
+  terms <- stats::delete.response(model$terms)
+  if (!is.null(attr(terms, "offset"))) return(NULL)
+  labels <- attr(terms, "term.labels")
+  design <- formula_design(terms, model$xlevels, model$contrasts)
+  list(beta = beta, term = tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL),
+       columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
+       invlink = if (two) stats::plogis else identity, link = if (two) "logit" else "softmax")
+}
+
+#' @export
+refit_model.multinom <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  rlang::check_installed("nnet", "to train a multinom model again")
+  refuse_arguments(as.list(model$call), c("weights", "subset"), "multinom")
+  args <- reusable_arguments(as.list(model$call), c("decay", "maxit"), environment(model$terms), "multinom")
+  formula <- kept_terms(stats::terms(model), target, predictors)
+  with_stream(seed, "multinom", fit_with(quote(nnet::multinom), list(formula = formula, data = quote(data), trace = FALSE), args))
+}
