@@ -29,6 +29,10 @@ forest_use <- function(forest, x, count, threads) {
     .Call(`_dreher_forest_use`, forest, x, count, threads)
 }
 
+forest_regain <- function(forest, x, y, loss, second_order, lambda, most_step, round, group, threads) {
+    .Call(`_dreher_forest_regain`, forest, x, y, loss, second_order, lambda, most_step, round, group, threads)
+}
+
 forest_shuffle <- function(forest, x, player_of, players, donor, threads) {
     .Call(`_dreher_forest_shuffle`, forest, x, player_of, players, donor, threads)
 }

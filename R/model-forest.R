@@ -21,7 +21,9 @@
 #' @param link How the sum becomes a prediction: `"identity"`, `"logit"` (one output, the log-odds of the second class, times `stretch`),
 #'   `"softmax"` (one output per class) or `"log"`.
 #' @param stretch See `link`.
-#' @param boosted TRUE: each tree was grown on what those before it left over. Impurity of the target then means nothing.
+#' @param boosted For trees of which each was grown on what those before it left over: a list with `loss` (`"squared"`, `"logistic"`, `"poisson"`, `"softmax"` or
+#'   `NA` when the gain cannot be recomputed), `second_order` (do second derivatives count), `lambda` (penalty on them), `most_step` (bound on a node's step, 0 for none), `round` and `group` (for each
+#'   tree its round and, from 0, the output it adds to) and `gain` (for each node what the library stored, 0 for leaves). `NULL`: not boosted.
 #' @param single TRUE: the library rounds values to single precision before it compares them with thresholds, and adds up in single precision.
 #' @param inbag Integer matrix, training rows x trees: how often each row was drawn; `NULL` if not kept.
 #' @return A list of class `dreher_forest` with these fields. A structure in which a row could get lost (a node
@@ -37,7 +39,7 @@ flat_forest <- function(root, weight, column, threshold, left, right, missing, v
                         levels = list(), owner = seq_along(column) - 1L,
                         set_from = rep(-1L, length(column)), set_size = rep(0L, length(column)),
                         set_side = integer(), base = rep(0, nrow(value)), inbag = NULL, link = "identity", stretch = 1,
-                        boosted = FALSE, single = FALSE) {
+                        boosted = NULL, single = FALSE) {
   link <- check_choice(link, forest_links, "link")
   forest <- structure(
     list(root = as.integer(root), weight = as.double(weight), column = as.integer(column),
@@ -64,7 +66,7 @@ print.dreher_forest <- function(x, ...) {
 }
 
 # Puts trees (each a list of per-node vectors with positions of its own) into one forest.
-join_trees <- function(trees, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = FALSE, single = FALSE) {
+join_trees <- function(trees, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = NULL, single = FALSE) {
   if (is.null(base)) base <- rep(0, nrow(trees[[1]]$value))
   size <- vapply(trees, function(t) length(t$column), 1L)
   start <- as.integer(cumsum(c(0L, size))[seq_along(trees)])

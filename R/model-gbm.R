@@ -52,7 +52,14 @@ read_forest.gbm <- function(model, inputs, ...) {
   trees <- lapply(seq_len(n), function(t) gbm_tree(model, model$trees[[t]], K, (t - 1) %% K + 1))
   name <- gbm_distribution(model)
   join_trees(trees, rep(1, n), model$var.names, inputs$levels, base = rep(model$initF, length.out = K), link = gbm_links[[name]],
-             stretch = if (name == "adaboost") 2 else 1, boosted = TRUE)
+             stretch = if (name == "adaboost") 2 else 1, boosted = gbm_boosting(model, n, K, name))
+}
+
+# gbm splits by the decrease of the residuals' sum of squares, whatever the loss.
+gbm_boosting <- function(model, n, K, name) {
+  loss <- c(gaussian = "squared", bernoulli = "logistic", poisson = "poisson", multinomial = "softmax")
+  list(loss = unname(loss[name]), second_order = FALSE, lambda = 0, most_step = 0, round = (seq_len(n) - 1L) %/% K, group = (seq_len(n) - 1L) %% K,
+       gain = unlist(lapply(model$trees[seq_len(n)], `[[`, 6)), stored = "squared improvement")
 }
 
 gbm_tree <- function(model, tree, K, k) {

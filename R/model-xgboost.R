@@ -72,15 +72,28 @@ read_forest.xgb.Booster <- function(model, inputs, ...) {
   booster <- jsonlite::parse_json(text, simplifyVector = TRUE, simplifyDataFrame = FALSE, simplifyMatrix = FALSE)$learner$gradient_booster
   content <- if (booster$name == "dart") booster$gbtree$model else booster$model
   trees <- content$trees
-  kept <- if (is.null(model$best_iteration)) length(trees) else length(trees)
-  drop <- if (booster$name == "dart") as.double(booster$weight_drop) else rep(1, length(trees))
   link <- xgb_links[[learner$objective$name]]
   K <- if (link == "softmax") length(xgb_classes(learner)) else 1L
-  group <- as.integer(content$tree_info)
+  kept <- seq_along(trees)
+  if (!is.null(model$best_iteration)) {   # as the library's own predictions after early stopping
+    kept <- seq_len(min(length(trees), model$best_iteration * K * as.integer(content$gbtree_model_param$num_parallel_tree)))
+  }
+  drop <- if (booster$name == "dart") as.double(booster$weight_drop) else rep(1, length(trees))
+  group <- as.integer(content$tree_info)[kept]
   start <- as.double(learner$learner_model_param$base_score)
   base <- switch(link, logit = stats::qlogis(start), log = log(start), start)
-  join_trees(lapply(seq_len(kept), function(t) xgb_tree(trees[[t]], K, group[t] + 1)), drop[seq_len(kept)], inputs$predictors,
-             inputs$levels, base = rep(base, K), link = link, boosted = TRUE, single = TRUE)
+  join_trees(lapply(kept, function(t) xgb_tree(trees[[t]], K, group[t] + 1)), drop[kept], inputs$predictors, inputs$levels, base = rep(base, K), link = link,
+             boosted = xgb_boosting(model, learner, booster, content, trees[kept], group, K), single = TRUE)
+}
+
+xgb_boosting <- function(model, learner, booster, content, trees, group, K) {
+  loss <- c("reg:squarederror" = "squared", "binary:logistic" = "logistic", "count:poisson" = "poisson", "multi:softprob" = "softmax", "multi:softmax" = "softmax")
+  loss <- if (booster$name == "dart") NA_character_ else unname(loss[learner$objective$name])   # dropped trees are not known
+  lambda <- c(model$params$lambda, model$params$reg_lambda, 1)[1]
+  most_step <- c(model$params$max_delta_step, if (identical(loss, "poisson")) 0.7 else 0)[1]
+  per_round <- K * as.integer(content$gbtree_model_param$num_parallel_tree)
+  stored <- unlist(lapply(trees, function(t) ifelse(t$left_children < 0, 0, as.double(t$loss_changes))))
+  list(loss = loss, second_order = TRUE, lambda = as.double(lambda), most_step = as.double(most_step), round = (seq_along(trees) - 1L) %/% per_round, group = group, gain = stored, stored = "stored gain")
 }
 
 xgb_tree <- function(tree, K, k) {
@@ -116,5 +129,5 @@ refit_model.xgb.Booster <- function(model, data, target, predictors, seed = 1, t
   x <- as.matrix(data[predictors])
   storage.mode(x) <- "double"
   rows <- xgboost::xgb.DMatrix(x, label = y, nthread = 1)
-  with_stream(seed, "xgboost", xgboost::xgb.train(c(params, list(nthread = threads)), rows, nrounds = model$niter, verbose = 0))
+  with_stream(seed, "xgboost", xgboost::xgb.train(c(params, list(nthread = threads)), rows, nrounds = if (is.null(model$best_iteration)) model$niter else model$best_iteration, verbose = 0))
 }

@@ -12,7 +12,7 @@
 #'   model is trained again.
 #' @param refits Number of refits for `correct`.
 #' @return A [ranking]. `importance` is the mean over trees, in squared units of the target, or of the Gini impurity; column `rows` tells the
-#'   forms apart (`train`, `train in-bag`, `oob`, `holdout`, `train corrected`). `std_error` is the spread over trees over the root of their number: the Monte-Carlo error of the
+#'   forms apart (`train`, `train in-bag`, `oob`, `holdout`, `train corrected`, `train stored`). `std_error` is the spread over trees over the root of their number: the Monte-Carlo error of the
 #'   forest, not of the sample. `about` is `rows`: no interval. With more than two classes there is a set of rows per class, and one
 #'   with `class` `NA` for their sum. Flag `in-bag only`: at least half an even share in the bag, and nothing on rows not seen.
 #' @details
@@ -30,8 +30,13 @@
 #'
 #' *Corrected*: the classical value less that of the predictor's own permuted copy, over `refits` refits with all copies added (Sandri and
 #' Zuccolotto 2008; Nembrini, Koenig and Wright 2018).
+#'
+#' *Boosted trees* (gbm, xgboost): the gain of every split on the gradients of its round, recomputed by sending all training rows through the rounds in order, summed over trees:
+#' \eqn{G_L^2/(H_L+\lambda) + G_R^2/(H_R+\lambda) - (G_L+G_R)^2/(H_L+H_R+\lambda)}{G_L^2/(H_L+lambda) + G_R^2/(H_R+lambda) - (G_L+G_R)^2/(H_L+H_R+lambda)} (Chen and Guestrin 2016; xgboost), or with H the number of rows and no penalty
+#' (Friedman 2001; gbm). Beside it, as `rows` `train stored`, what the library stored; the two differ where rows were sampled for each tree. Losses without a recomputation have the stored form only.
 #' @section Errors: No training rows; training rows that are not those of the in-bag counts; no tree model among `models`; `"oob"` without in-bag counts.
 #' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984). Classification and regression trees. \doi{10.1201/9781315139470}.
+#'   Chen, T. and Guestrin, C. (2016). \doi{10.1145/2939672.2939785}. Friedman, J. (2001). \doi{10.1214/aos/1013203451}.
 #'   Li, X., Wang, Y., Basu, S., Kumbier, K. and Yu, B. (2019). A debiased MDI feature importance measure for random forests. \doi{10.48550/arXiv.1906.10845}.
 #'   Nembrini, S., Koenig, I. and Wright, M. (2018). \doi{10.1093/bioinformatics/bty373}.
 #'   Sandri, M. and Zuccolotto, P. (2008). \doi{10.1198/106186008X344522}.
@@ -55,12 +60,11 @@ rank_impurity <- function(study, ..., models = NULL, rows = NULL, form = "covari
     stop_input("`correct = TRUE` takes off from the classical form, which is that of `rows = \"train\"`.", todo = "Leave `rows` out.")
   }
   chosen <- with_trees(st, models, "Impurity importance")
-  boosted <- vapply(chosen$models, function(m) m$forest$boosted, NA)
-  if (any(boosted)) {
-    stop_study(paste0("The trees of model ", quote_some(names(boosted)[boosted]), " are boosted: each was grown on what the others left over, so the impurity of the target means nothing in them."),
-               todo = "Rank the model by permutation, Shapley values or structure.")
-  }
-  parts <- lapply(chosen$models, function(m) if (correct) correct_model(m, st, refits, seed) else purify_model(m, st, rows, form))
+  parts <- lapply(chosen$models, function(m) {
+    if (!is.null(m$forest$boosted)) regain_model(m, st, rows, correct)
+    else if (correct) correct_model(m, st, refits, seed)
+    else purify_model(m, st, rows, form)
+  })
   bind_rankings(st, parts, if (correct) seed else NA_integer_, NA_real_, left_out = leave_out("impurity", chosen$without, "it has no trees"))
 }
 
@@ -157,6 +161,37 @@ impurity_part <- function(model, st, rows, cube, weight, n, form, flags) {
   measures <- if (form == "covariance") "covariance with the target" else if (form == "gain") "gain over the root" else paste0("decrease of ", what)
   note <- if (any(!use)) paste0(sum(!use), " trees without such rows") else ""
   new_ranking(st, do.call(rbind, tables), new_settings(model, "impurity", rows, n, measures = measures, note = note), list(), NA_integer_, NA_real_)
+}
+
+# Boosted trees: the gain of each split on the gradients of its round, recomputed from the training
+# rows, and beside it what the library stored. Summed over trees.
+regain_model <- function(model, st, rows, correct) {
+  if (correct || any(c("oob", "holdout") %in% rows)) {
+    stop_study(paste0("The trees of model \"", model$name, "\" are boosted: impurity importance is their gain on the training rows, and has no other form."),
+               todo = "Use rows = \"train\", or rank the model by permutation.")
+  }
+  f <- model$forest
+  boosting <- f$boosted
+  predictors <- model$inputs$predictors
+  at <- match(predictors, f$columns)
+  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]])
+  part <- function(importance, rows, measures) {
+    table <- ranking_rows(st, model, "impurity", rows, predictors, importance, about = "rows", flag = flags)
+    new_ranking(st, table, new_settings(model, "impurity", rows, nrow(st$train), measures = measures), list(), NA_integer_, NA_real_)
+  }
+  parts <- list()
+  if (!is.na(boosting$loss)) {
+    y <- if (st$task == "regression") st$train[[st$target]] else match(as.character(st$train[[st$target]]), model$classes) - 1
+    x <- encode_for_forest(f, model_rows(st, model, st$train, "train"))
+    gain <- forest_regain(f, x, as.double(y), match(boosting$loss, c("squared", "logistic", "poisson", "softmax")) - 1L, boosting$second_order,
+                          boosting$lambda, boosting$most_step, as.integer(boosting$round), as.integer(boosting$group), st$threads)
+    measures <- if (boosting$second_order) "gain, recomputed" else "squared improvement, recomputed"
+    parts$train <- part(rowSums(gain)[at], "train", measures)
+  }
+  asks <- f$column >= 0
+  stored <- vapply(seq_along(f$columns), function(j) sum(boosting$gain[asks & f$column == j - 1]), 0)
+  parts$stored <- part(stored[at], "train stored", boosting$stored)
+  bind_rankings(st, parts, NA_integer_, NA_real_)
 }
 
 # The classical form less that of permuted copies, over refits with all copies added.

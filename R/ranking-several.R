@@ -42,7 +42,6 @@ rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"),
 # Why a method does not apply to a model; "" where it does.
 why_not <- function(method, model) {
   if (method %in% c("impurity", "structure") && is.null(model$forest)) "it has no trees"
-  else if (method == "impurity" && model$forest$boosted) "its trees are boosted"
   else if (method == "coefficient" && is.null(model$linear)) "it has no coefficients"
   else ""
 }

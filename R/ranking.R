@@ -6,7 +6,7 @@
 #' | column | meaning |
 #' |---|---|
 #' | `model`, `method` | the model's name in the study; `impurity`, `permutation`, `shapley`, `structure`, `coefficient` or `association` |
-#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag`, `oob`, `train corrected` or `given` |
+#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag`, `oob`, `train corrected`, `train stored` or `given` |
 #' | `class` | with more than two classes, the class a Shapley importance speaks of; `NA`: all together |
 #' | `slice`, `resample` | `NA` unless computed on a part of the rows or on a resample |
 #' | `predictor`, `family` | the column, and its family in the dictionary |

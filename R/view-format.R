@@ -36,7 +36,7 @@ method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#7
 
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
-  said <- c(oob = " oob", "train corrected" = " corrected", holdout = " holdout", train = " train", given = " given")[rows]
+  said <- c(oob = " oob", "train corrected" = " corrected", "train stored" = " stored", holdout = " holdout", train = " train", given = " given")[rows]
   usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
     method %in% c("structure", "coefficient", "association")
   paste0(method_names[method], ifelse(usual | is.na(said), "", said))

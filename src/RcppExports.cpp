@@ -101,6 +101,26 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// forest_regain
+Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
+RcppExport SEXP _dreher_forest_regain(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type y(ySEXP);
+    Rcpp::traits::input_parameter< int >::type loss(lossSEXP);
+    Rcpp::traits::input_parameter< bool >::type second_order(second_orderSEXP);
+    Rcpp::traits::input_parameter< double >::type lambda(lambdaSEXP);
+    Rcpp::traits::input_parameter< double >::type most_step(most_stepSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type round(roundSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_regain(forest, x, y, loss, second_order, lambda, most_step, round, group, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_shuffle
 Rcpp::NumericVector forest_shuffle(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerMatrix donor, int threads);
 RcppExport SEXP _dreher_forest_shuffle(SEXP forestSEXP, SEXP xSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP threadsSEXP) {
@@ -142,6 +162,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},
     {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
+    {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 10},
     {"_dreher_forest_shuffle", (DL_FUNC) &_dreher_forest_shuffle, 6},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},
     {NULL, NULL, 0}

@@ -1,6 +1,7 @@
 // The only place where R meets the forest core: unpacks lists, allocates results, hands over.
 #include <Rcpp.h>
 #include "model-forest.h"
+#include "ranking-boosted.h"
 #include "ranking-impurity.h"
 #include "ranking-permutation.h"
 #include "ranking-shapley.h"
@@ -174,6 +175,20 @@ Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMat
   Rcpp::NumericMatrix splits(f.n_columns, f.n_trees), passing(f.n_columns, f.n_trees), depth(f.n_columns, f.n_trees);
   dreher::describe_use(f, train, splits.begin(), passing.begin(), depth.begin());
   return Rcpp::List::create(Rcpp::Named("splits") = splits, Rcpp::Named("passing") = passing, Rcpp::Named("depth") = depth);
+}
+
+// y: numbers, 0/1, or class numbers from 0; loss: 0 squared, 1 logistic, 2 poisson, 3 softmax.
+// [[Rcpp::export]]
+Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order,
+                                  double lambda, double most_step, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads) {
+  HeldForest kept(forest);
+  const Forest& f = kept.view;
+  if (y.size() != x.nrow() || round.size() != f.n_trees || group.size() != f.n_trees) Rcpp::stop("targets, rounds or groups do not fit");
+  if (Rcpp::is_true(Rcpp::any(group < 0)) || Rcpp::is_true(Rcpp::any(group >= f.n_outputs))) Rcpp::stop("a tree adds to an output that is not there");
+  const dreher::Boosting boosting{static_cast<dreher::Loss>(loss), second_order, lambda, most_step, round.begin(), group.begin()};
+  Rcpp::NumericMatrix gain(f.n_columns, f.n_trees);
+  stop_if_interrupted(dreher::regain(f, make_table(x, f), y.begin(), boosting, make_loop(threads), gain.begin()));
+  return gain;
 }
 
 // [[Rcpp::export]]

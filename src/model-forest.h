@@ -50,6 +50,12 @@ struct Forest {
     return side == 0 ? missing[node] : side < 0 ? left[node] : right[node];
   }
 
+  // Do missing values go to a branch of their own, neither child nor surrogate?
+  bool third_branch(int node) const {
+    const int m = missing[node];
+    return m >= 0 && m != left[node] && m != right[node] && owner[m] == m;
+  }
+
   // The node where a row (n_columns values side by side) ends.
   int end_of(int node, const double* row) const {
     while (column[node] >= 0) {

@@ -48,6 +48,10 @@ bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, cons
     const double* l = sums->at(f.left[node]);
     const double* r = sums->at(f.right[node]);
     for (int k = 0; k < sums->width; ++k) s[k] += l[k] + r[k];
+    if (f.third_branch(node)) {
+      const double* m = sums->at(f.missing[node]);
+      for (int k = 0; k < sums->width; ++k) s[k] += m[k];
+    }
   }
   return true;
 }

@@ -206,3 +206,30 @@ test_that("a randomForest with in-bag counts earns what randomForest stored", {
     expect_equal(rk$importance[match(names(stored), rk$predictor)] * 150, unname(stored), tolerance = 1e-6)
   }
 })
+
+test_that("boosted trees: the recomputed gain equals the stored one where every row was used", {
+  d <- kiln_raw$train[1:400, c("peak_temp", "hold_minutes", "drying_humidity", "cooling_rate", "strength", "defect")]
+  few <- names(d)[1:4]
+  d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
+  d$count <- pmax(round(d$strength - 35), 0)
+  both <- function(fit, target) {
+    rk <- as.data.frame(rank_impurity(study(fit, d[1:100, ], target, train = d)))
+    list(own = rk$importance[rk$rows == "train"][order(rk$predictor[rk$rows == "train"])],
+         stored = rk$importance[rk$rows == "train stored"][order(rk$predictor[rk$rows == "train stored"])])
+  }
+  boost <- function(label, objective, ...) {
+    xgboost::xgb.train(list(objective = objective, max_depth = 4, nthread = 1, ...), xgboost::xgb.DMatrix(as.matrix(d[few]), label = label, nthread = 1), nrounds = 6)
+  }
+  for (v in list(both(boost(d$strength, "reg:squarederror"), "strength"), both(boost(d$strength, "reg:squarederror", lambda = 5), "strength"),
+                 both(boost(as.integer(d$strong) - 1, "binary:logistic"), "strong"), both(boost(d$count, "count:poisson"), "count"),
+                 both(boost(as.integer(d$defect) - 1, "multi:softprob", num_class = 4), "defect"))) {
+    expect_equal(v$own, v$stored, tolerance = 1e-5)   # the library adds in single precision
+  }
+  grow <- function(target, distribution, data) suppressWarnings(gbm::gbm(reformulate(few, target), distribution, data, n.trees = 6, interaction.depth = 3, bag.fraction = 1))
+  whole <- d
+  d$drying_humidity[is.na(d$drying_humidity)] <- 60
+  v <- both(grow("strength", "gaussian", d), "strength")
+  expect_equal(v$own, v$stored, tolerance = 1e-6)
+  dropped <- boost(d$strength, "reg:squarederror", booster = "dart", rate_drop = 0.5)
+  expect_identical(unique(rank_impurity(study(dropped, d, "strength", train = d))$rows), "train stored")
+})
