@@ -27,7 +27,7 @@ bench_forest <- function(p, n = 2000, trees = 200, repeats = 5) {
   library_predict <- cpu(predict(fit, fresh, num.threads = 1))
   own_predict <- cpu(ns$forest_predict(f, x, 1L))
   train <- ns$encode_for_forest(f, d)
-  impurity <- cpu(ns$forest_impurity(f, train, matrix(d$y), f$inbag, 1L))
+  impurity <- cpu(ns$forest_impurity(f, train, matrix(d$y), f$inbag, 0L, matrix(0, 0, p), matrix(0, 0, 1), 1L))
   shuffle <- cpu(ns$forest_shuffle(f, x, seq_len(p), p, donors, 1L))
   few <- x[1:20, , drop = FALSE]
   bg <- train[1:50, , drop = FALSE]
