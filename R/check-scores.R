@@ -14,7 +14,7 @@
 #'     influences on the score (for a metric of your own: jackknife over 10 blocks)}
 #'   \item{constant}{score of the constant prediction on the same rows}
 #'   \item{gain, gain_lower, gain_upper}{how much better than the constant, positive is better, paired by row}
-#'   \item{train_score}{score on the training rows, `NA` without them; expect it to flatter}
+#'   \item{train_score}{score on the training rows, `NA` without them or where the model cannot predict some of them; expect it to flatter}
 #'   \item{n}{number of holdout rows}
 #'   \item{flag}{`no skill` where the interval of the gain reaches 0 or below}
 #'   }
@@ -34,6 +34,7 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
   seed <- check_seed(seed)
   rows <- lapply(study$models, function(m) score_one(study, m, level, seed))
   out <- do.call(rbind, rows)
+  out$train_score <- vapply(study$models, function(m) score_training(study, m), 0)
   rownames(out) <- NULL
   structure(out, class = c("dreher_scores", "data.frame"), level = level, target = study$target,
             metric_label = study$metric$label)
@@ -49,14 +50,19 @@ score_one <- function(st, model, level, seed) {
   gain <- loss_with_error(metric, truth, p0, p, seed)
   limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
-  train_score <- if (is.null(st$train)) NA_real_ else {
-    metric_score(metric, truth_of(st, st$train), predict_model(st, model, st$train, "train"))
-  }
   no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
   data.frame(model = model$name, metric = metric$name, better = metric$better, score = as_score(metric, own$loss),
              std_error = own$std_error, lower = limits$lower, upper = limits$upper,
              constant = metric_score(metric, truth, p0), gain = gain$loss, gain_lower = gain_limits$lower,
-             gain_upper = gain_limits$upper, train_score = train_score, n = n, flag = if (no_skill) "no skill" else "")
+             gain_upper = gain_limits$upper, train_score = NA_real_, n = n, flag = if (no_skill) "no skill" else "")
+}
+
+# NA without training rows, and where some of them cannot be predicted: a model may have left out rows
+# with missing values.
+score_training <- function(st, model) {
+  if (is.null(st$train)) return(NA_real_)
+  p <- tryCatch(predict_model(st, model, st$train, "train"), dreher_error = function(e) NULL)
+  if (is.null(p)) NA_real_ else metric_score(st$metric, truth_of(st, st$train), p)
 }
 
 # The loss of `p`, or the paired excess of the loss of `p` over that of `than`, with its error.

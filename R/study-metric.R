@@ -54,6 +54,11 @@ new_metric <- function(metric, better, task, classes, positive) {
     stop_input(paste0("Metric \"", metric, "\" does not fit a ", describe_task(task, classes), " target."),
                todo = paste0("These do: ", quote_some(fits, 9), "; or a function of truth and predicted."))
   }
+  known <- metric_table()[[metric]]$better
+  if (!is.null(better) && !identical(better, known)) {
+    stop_input(paste0("For metric \"", metric, "\" ", known, " is better; `better` is for metrics of your own."), paste0("Given: ", describe_value(better), "."),
+               "Leave `better` out.")
+  }
   c(list(name = metric, classes = classes, positive = positive), metric_table()[[metric]])
 }
 

@@ -31,6 +31,75 @@ const char* find_fault(const Forest& f, int* where) {
   return nullptr;
 }
 
+Walk::Walk(const Forest& f, std::ptrdiff_t rows) : forest_(f) {
+  if (rows < 100) return;
+  for (int i = 0; i < f.n_nodes; ++i) {
+    if (f.owner[i] != i || (f.column[i] >= 0 && f.set_from[i] >= 0)) return;
+  }
+  quick_ = true;
+  step_.reserve(f.n_nodes);
+  node_.reserve(f.n_nodes);
+  std::vector<int> level;
+  for (int t = 0; t < f.n_trees; ++t) {
+    const int first = static_cast<int>(step_.size());
+    root_.push_back(first);
+    node_.push_back(f.root[t]);
+    level.assign(1, 0);
+    int deepest = 0;
+    for (int at = first; at < static_cast<int>(node_.size()); ++at) {
+      if (static_cast<int>(node_.size()) > f.n_nodes) {   // trees that share nodes would grow without end
+        quick_ = false;
+        return;
+      }
+      const int node = node_[at];
+      if (f.column[node] < 0) {
+        step_.push_back(Step{INFINITY, 0, at});
+        continue;
+      }
+      step_.push_back(Step{f.threshold[node], f.column[node], static_cast<int>(node_.size())});
+      node_.push_back(f.left[node]);
+      node_.push_back(f.right[node]);
+      const int below = level[at - first] + 1;
+      level.push_back(below);
+      level.push_back(below);
+      deepest = std::max(deepest, below);
+    }
+    depth_.push_back(deepest);
+  }
+}
+
+void Walk::find(int t, const double* block, std::ptrdiff_t rows, bool has_missing, int* ends) const {
+  const std::ptrdiff_t p = forest_.n_columns;
+  std::ptrdiff_t i = 0;
+  if (quick_ && !has_missing) {
+    const Step* step = step_.data();
+    for (; i + 8 <= rows; i += 8) {
+      const double* row = block + i * p;
+      int at[8];
+      for (int r = 0; r < 8; ++r) at[r] = root_[t];
+      for (int d = depth_[t]; d > 0; --d) {
+        int moved = 0;
+        for (int r = 0; r < 8; ++r) {
+          const Step& s = step[at[r]];
+          const int next = s.left + (row[r * p + s.column] > s.threshold);
+          moved |= next ^ at[r];
+          at[r] = next;
+        }
+        if (moved == 0) break;
+      }
+      for (int r = 0; r < 8; ++r) ends[i + r] = node_[at[r]];
+    }
+  }
+  for (; i < rows; ++i) ends[i] = forest_.end_of(forest_.root[t], block + i * p);
+}
+
+bool any_missing(const double* block, std::ptrdiff_t cells) {
+  for (std::ptrdiff_t c = 0; c < cells; ++c) {
+    if (std::isnan(block[c])) return true;
+  }
+  return false;
+}
+
 namespace {
 
 const std::ptrdiff_t block_rows = 256;
@@ -38,12 +107,16 @@ const std::ptrdiff_t block_rows = 256;
 // Calls visit(i, t, end) for every row and tree; trees outside, rows inside, blocks in parallel.
 template <class Visit>
 bool walk_all(const Forest& f, const Table& table, const Loop& loop, Visit visit) {
+  const Walk walk(f, table.rows);
   std::vector<std::vector<double>> blocks(loop.threads, std::vector<double>(block_rows * table.columns));
   return each_block(loop, table.rows, block_rows, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
     double* block = blocks[thread].data();
     table.read_block(from, to, block);
+    const bool has_missing = any_missing(block, (to - from) * table.columns);
+    int ends[block_rows];
     for (int t = 0; t < f.n_trees; ++t) {
-      for (std::ptrdiff_t i = from; i < to; ++i) visit(i, t, f.end_of(f.root[t], block + (i - from) * table.columns));
+      walk.find(t, block, to - from, has_missing, ends);
+      for (std::ptrdiff_t i = from; i < to; ++i) visit(i, t, ends[i - from]);
     }
   });
 }

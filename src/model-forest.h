@@ -84,6 +84,36 @@ struct Table {
   }
 };
 
+// Walks blocks of rows through a forest.
+//
+// Where a tree asks numbers only and has no surrogates, it is laid out anew for walking: 16 bytes a
+// node, breadth first, the right child behind the left one, and leaves that lead to themselves. A step
+// is then the same few instructions for every row, without a branch to guess wrong, and eight rows go
+// in step so that their waits for memory overlap. Blocks with missing values, and other forests, take
+// the plain walk. Both end at the same nodes.
+class Walk {
+ public:
+  // The new layout costs one pass over the nodes: it pays from about a hundred rows on.
+  Walk(const Forest& forest, std::ptrdiff_t rows);
+  // ends[i] = node where row i of the block (rows side by side) ends in tree t.
+  void find(int t, const double* block, std::ptrdiff_t rows, bool has_missing, int* ends) const;
+
+ private:
+  struct Step {
+    double threshold;   // leaves: infinity
+    int column;
+    int left;           // leaves: the leaf itself
+  };
+  const Forest& forest_;
+  bool quick_ = false;
+  std::vector<Step> step_;
+  std::vector<int> node_;    // which node of the forest a step is
+  std::vector<int> root_;
+  std::vector<int> depth_;
+};
+
+bool any_missing(const double* block, std::ptrdiff_t cells);
+
 // What is wrong with a forest, or nullptr; `where` receives the node (or tree).
 const char* find_fault(const Forest& forest, int* where);
 

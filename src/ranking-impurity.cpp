@@ -21,21 +21,26 @@ bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, cons
   sums->value.assign(static_cast<std::size_t>(f.n_nodes) * sums->width, 0.0);
 
   const std::ptrdiff_t size = 4096;
+  const Walk walk(f, n);
   std::vector<double> block(size * p), target(size * K);
+  std::vector<std::vector<int>> ends(loop.threads, std::vector<int>(size));
   for (std::ptrdiff_t from = 0; from < n; from += size) {
     const std::ptrdiff_t to = std::min(n, from + size);
     sample.table.read_block(from, to, block.data());
     for (int k = 0; k < K; ++k) {
       for (std::ptrdiff_t i = from; i < to; ++i) target[(i - from) * K + k] = sample.target[i + n * k] - centre[k];
     }
+    const bool has_missing = any_missing(block.data(), (to - from) * p);
     // A tree's sums belong to one thread, and its rows come in order: the same bits for any number.
-    const bool done = each_row(loop, f.n_trees, 64, [&](std::ptrdiff_t t, int) {
+    const bool done = each_row(loop, f.n_trees, 64, [&](std::ptrdiff_t t, int thread) {
+      int* end = ends[thread].data();
+      walk.find(static_cast<int>(t), block.data(), to - from, has_missing, end);
       for (std::ptrdiff_t i = from; i < to; ++i) {
         double w = 1;
         if (sample.rows == Rows::drawn) w = sample.count[i + n * t];
         if (sample.rows == Rows::left_out) w = sample.count[i + n * t] == 0;
         if (w <= 0) continue;
-        double* s = sums->at(f.owner[f.end_of(f.root[t], block.data() + (i - from) * p)]);
+        double* s = sums->at(f.owner[end[i - from]]);
         s[0] += w;
         for (int k = 0; k < K; ++k) s[k + 1] += w * target[(i - from) * K + k];
       }

@@ -126,6 +126,22 @@ test_that("unsound trees are refused before anything walks them", {
   expect_error(do.call(flat_forest, utils::modifyList(good, list(left = 1L))), "differ in length")
 })
 
+test_that("the walk in step ends where the plain walk ends, and shared nodes do not grow", {
+  set.seed(9)
+  for (i in 1:10) {
+    f <- random_flat_forest(letters[1:4], trees = 5, depth = 9)
+    x <- matrix(rnorm(4 * 333), 333)
+    x[sample(length(x), 3)] <- NA   # in one block only
+    x[5, 1] <- f$threshold[which(f$column == 0)[1]]
+    expect_equal(forest_predict(f, x, 2L), slow_predict(f, x), tolerance = 1e-12)
+    expect_identical(forest_ends(f, x, 1L), rbind(forest_ends(f, x[1:50, ], 1L), forest_ends(f, x[51:333, ], 2L)))
+  }
+  n <- 60
+  shared <- flat_forest(root = 0L, weight = 1, column = c(rep(0L, n), -1L), threshold = rep(0, n + 1), left = c(1:n, 0L), right = c(1:n, 0L),
+                        missing = rep(-1L, n + 1), value = matrix(seq_len(n + 1) + 0, 1), columns = "x")
+  expect_identical(unique(as.vector(forest_predict(shared, matrix(rnorm(500)), 1L))), n + 1)
+})
+
 test_that("a forest that does not say what its model says is an error that names the row", {
   d <- kiln_rows(200)
   fit <- small_forest(strength ~ peak_temp + hold_minutes, d)

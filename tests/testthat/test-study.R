@@ -77,6 +77,15 @@ test_that("scores: intervals, the constant, training rows, no skill", {
   expect_error(study(fit, h, "strength", metric = function(truth, predicted) NA_real_, better = "lower") |> score_models(), "single number")
 })
 
+test_that("training rows a model left out spoil no score; a direction against the metric's own is refused", {
+  gaps <- d
+  gaps$peak_temp[1:5] <- NA
+  st <- study(lm(strength ~ peak_temp, gaps), h, "strength", train = gaps)
+  expect_identical(score_models(st)$train_score, NA_real_)
+  expect_s3_class(rank_permutation(st), "dreher_ranking")
+  expect_error(study(fit, h, "strength", metric = "rmse", better = "higher"), "lower is better")
+})
+
 test_that("AUC equals its definition with ties, and its error DeLong's worked by hand", {
   truth <- c(TRUE, TRUE, TRUE, FALSE, FALSE, FALSE, FALSE)
   score <- c(.9, .5, .4, .5, .3, .2, .4)
