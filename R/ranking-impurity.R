@@ -203,7 +203,9 @@ correct_model <- function(model, st, refits, seed) {
     order <- with_stream(seed, c("decoys", b), replicate(length(predictors), sample.int(nrow(train)), simplify = FALSE))
     doubled <- train
     for (j in seq_along(predictors)) doubled[[decoys[j]]] <- train[[predictors[j]]][order[[j]]]
-    fit <- fit_on(st, model, doubled, c(predictors, decoys), seed, c("decoys", b))
+    # In random order, so that nothing but the values tells a predictor from its copy.
+    mixed <- with_stream(seed, c("decoy order", b), sample(c(predictors, decoys)))
+    fit <- fit_on(st, model, doubled, mixed, seed, c("decoys", b))
     inside <- st
     inside$train <- inside$data <- doubled
     inside$asked <- c(predictors, decoys)
