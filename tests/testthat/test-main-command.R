@@ -70,3 +70,13 @@ test_that("failures end with status 1 and say what was wrong", {
     expect_match(x$err, case[[3]])
   }
 })
+
+test_that("the demo runs the whole example and says where everything is", {
+  x <- command("demo", "--out", path("demo"))
+  expect_identical(x$status, 0L)
+  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "reduction.csv", "set.json", "confirmation.json",
+                                              "ranking.png", "methods.png", "reduction.png", "report.html"))
+  expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
+  expect_match(paste(x$out, collapse = "\n"), "ring_tone +leak")
+  expect_gt(min(file.size(list.files(path("demo"), "png$", full.names = TRUE))), 30000)
+})
