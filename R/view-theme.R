@@ -48,7 +48,8 @@ element_grob.dreher_wrapped <- function(element, label = "", ...) {
   ggplot2::element_grob(element, label = label, ...)
 }
 
-break_lines <- function(text, size, face, room = grDevices::dev.size("in")[1] - 0.55) {
+break_lines <- function(text, size, face) {
+  room <- grDevices::dev.size("in")[1] - 0.55
   words <- strsplit(gsub("\\s+", " ", text), " ")[[1]]
   width <- function(x) grid::convertWidth(grid::grobWidth(grid::textGrob(x, gp = grid::gpar(fontsize = size, fontface = face))), "in", valueOnly = TRUE)
   lines <- character()
