@@ -21,8 +21,8 @@ xgb_learner <- function(model) {
 }
 
 check_xgb_version <- function(version) {
-  if (length(version) != 3 || version[1] != 1 || version[2] < 6) {
-    stop_model(paste0("The xgboost model is of version ", paste(version, collapse = "."), "; its reader was checked with 1.6 and 1.7."),
+  if (length(version) != 3 || version[1] != 1 || version[2] != 7) {
+    stop_model(paste0("The xgboost model is of version ", paste(version, collapse = "."), "; its reader was checked with 1.7 only."),
                todo = "Give `study(predict_with = )` a function that predicts.")
   }
 }

@@ -99,10 +99,8 @@ draw_donors <- function(n, repeats, seed) {
 
 # Calls judge(rows x repeats x outputs) with the shuffled predictions of each predictor in turn.
 shuffle_each <- function(st, model, rows, base, donors, judge) {
-  predictors <- model$inputs$predictors
-  if (!is.null(model$forest)) shuffle_forest(st, model, rows, base, donors, judge) else {
-    shuffle_any(st, model, rows, donors, judge)
-  }
+  if (is.null(model$forest)) shuffle_any(st, model, rows, donors, judge)
+  else shuffle_forest(st, model, rows, base, donors, judge)
 }
 
 shuffle_forest <- function(st, model, rows, base, donors, judge, cells = 2e7) {

@@ -7,7 +7,7 @@
 #' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three), `"structure"`, `"coefficient"`, `"association"`.
 #' @param background Background rows for [rank_shapley()].
 #' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`, `method` and `why`.
-#' @section Errors: As the single functions, when a method fits none of the models.
+#' @section Errors: When no method fits any of the models, with the reason for each; otherwise as the single functions.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
@@ -20,7 +20,7 @@ rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"),
   chosen <- names(pick_models(st, models))
   pairs <- expand.grid(model = chosen, method = by, stringsAsFactors = FALSE)
   pairs <- pairs[!(pairs$method == "association" & pairs$model != chosen[1]), ]   # asks no model: once
-  pairs$why <- mapply(why_not, pairs$method, st$models[pairs$model])
+  pairs$why <- mapply(why_not, pairs$method, st$models[pairs$model], MoreArgs = list(st = st, background = background))
   ok <- pairs$why == ""
   if (!any(ok)) {
     stop_study(paste0("None of the methods fits a model: ", paste0(pairs$method, " for ", pairs$model, " (", pairs$why, ")", collapse = "; "), "."))
@@ -40,8 +40,10 @@ rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"),
 }
 
 # Why a method does not apply to a model; "" where it does.
-why_not <- function(method, model) {
-  if (method %in% c("impurity", "structure") && is.null(model$forest)) "it has no trees"
+why_not <- function(method, model, st, background = NULL) {
+  needs_train <- method != "permutation" && !(method == "shapley" && is.data.frame(background))
+  if (needs_train && is.null(st$train)) "no training rows were given"
+  else if (method %in% c("impurity", "structure") && is.null(model$forest)) "it has no trees"
   else if (method == "coefficient" && is.null(model$linear)) "it has no coefficients"
   else ""
 }

@@ -55,9 +55,9 @@ reduce_predictors <- function(study, by = "permutation", ..., models = NULL, fol
   seed <- check_seed(seed)
   chosen <- pick_models(study, models)
   if (by == "impurity") {
-    treeless <- names(chosen)[vapply(chosen, function(m) why_not("impurity", m) != "", NA)]
+    treeless <- names(chosen)[vapply(chosen, function(m) why_not("impurity", m, study) != "", NA)]
     if (length(treeless)) {
-      stop_study(paste0("Ranking by impurity needs trees that are not boosted; model ", quote_some(treeless), " has none."),
+      stop_study(paste0("Ranking by impurity needs trees; model ", quote_some(treeless), " has none."),
                  todo = "Use by = \"permutation\", or name the tree models in `models`.")
     }
   }
@@ -148,7 +148,7 @@ order_within <- function(st, model, train, by, seed, key) {
                impurity = rank_impurity(inside),
                shapley = rank_shapley(inside, background = 50, max_rows = 100, seed = seed))
   rk <- as.data.frame(rk)[is.na(rk$class), ]
-  if ("oob" %in% rk$rows) rk <- rk[rk$rows == "oob", ]   # rows a tree has not seen, where they are known
+  rk <- rk[rk$rows == if ("oob" %in% rk$rows) "oob" else rk$rows[1], ]   # rows a tree has not seen, where they are known
   missing_last <- setdiff(predictors, rk$predictor)
   c(rk$predictor[order(-rk$importance, match(rk$predictor, predictors))], missing_last)
 }

@@ -270,4 +270,5 @@ test_that("xgboost reads: objectives, missing values, parallel trees, dart, seve
   bare <- xgboost::xgb.train(list(nthread = 1), xgboost::xgb.DMatrix(unname(x), label = d$strength, nthread = 1), nrounds = 2)
   expect_error(study(bare, d, "strength"), "names of its columns", class = "dreher_error_model")
   expect_error(check_xgb_version(c(3, 0, 0)), "version 3.0.0", class = "dreher_error_model")
+  expect_error(check_xgb_version(c(1, 6, 0)), "1.7 only", class = "dreher_error_model")
 })

@@ -56,6 +56,17 @@ test_that("95 % intervals of a coefficient's importance cover as often as they s
   expect_true(mean(hits) > 0.9 && mean(hits) < 0.99)
 })
 
+test_that("without training rows, what needs them is left out and said so", {
+  d <- kiln_rows(80)
+  st <- study(list(tree = rpart::rpart(strength ~ ., d)), d, "strength")
+  rk <- rank_predictors(st, repeats = 5)
+  expect_identical(unique(rk$method), "permutation")
+  expect_identical(attr(rk, "left_out")$method, c("impurity", "shapley"))
+  expect_identical(unique(attr(rk, "left_out")$why), "no training rows were given")
+  expect_setequal(unique(rank_predictors(st, background = d[1:10, ], repeats = 5)$method), c("permutation", "shapley"))
+  expect_error(rank_predictors(st, by = "association"), "None of the methods fits", class = "dreher_error_study")
+})
+
 test_that("models without coefficients are left out and said so", {
   d <- kiln_rows(150)
   st <- study(list(tree = rpart::rpart(strength ~ ., d), line = lm(strength ~ peak_temp + operator, d)), d, "strength", train = d)

@@ -131,3 +131,15 @@ test_that("class targets, impurity and Shapley rankings reduce as well", {
     expect_false(choose_set(r, rule = "best")$predictors[1] %in% "operator")
   }
 })
+
+test_that("boosted trees reduce, ranked by permutation or by their recomputed gain", {
+  rows <- d[c("peak_temp", "hold_minutes", "operator", "strength")]
+  set.seed(1)
+  s <- study(gbm::gbm(strength ~ ., "gaussian", rows, n.trees = 60, interaction.depth = 3, shrinkage = 0.1), kiln_rows(50, "holdout"), "strength", train = rows)
+  for (by in c("permutation", "impurity")) {
+    r <- reduce_predictors(s, by = by, folds = 3, times = 1, inner_folds = 2)
+    expect_identical(r$curves[[1]]$order[3], "operator")
+    table <- as.data.frame(r)
+    expect_lt(table$score[table$size == 2], table$score[table$size == 0])
+  }
+})
