@@ -22,7 +22,7 @@
 #'   `"softmax"` (one output per class) or `"log"`.
 #' @param stretch See `link`.
 #' @param boosted For trees of which each was grown on what those before it left over: a list with `loss` (`"squared"`, `"logistic"`, `"poisson"`, `"softmax"` or
-#'   `NA` when the gain cannot be recomputed), `second_order` (do second derivatives count), `lambda` (penalty on them), `most_step` (bound on a node's step, 0 for none), `round` and `group` (for each
+#'   `NA` for others), `known` (FALSE when the gain cannot be recomputed from what the model says), `second_order` (do second derivatives count), `lambda` (penalty on them), `most_step` (bound on a node's step, 0 for none), `round` and `group` (for each
 #'   tree its round and, from 0, the output it adds to) and `gain` (for each node what the library stored, 0 for leaves). `NULL`: not boosted.
 #' @param single TRUE: the library rounds values to single precision before it compares them with thresholds, and adds up in single precision.
 #' @param inbag Integer matrix, training rows x trees: how often each row was drawn; `NULL` if not kept.
@@ -69,24 +69,39 @@ print.dreher_forest <- function(x, ...) {
 join_trees <- function(trees, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = NULL, single = FALSE) {
   if (is.null(base)) base <- rep(0, nrow(trees[[1]]$value))
   size <- vapply(trees, function(t) length(t$column), 1L)
+  if (sum(as.double(size)) > 2^31 - 2) stop_model("The model has more nodes than can be counted.", todo = "Use `predict_with = ` for it.")
   start <- as.integer(cumsum(c(0L, size))[seq_along(trees)])
-  set_start <- cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)]
-  gather <- function(field, offset = NULL) {
-    parts <- lapply(seq_along(trees), function(i) {
-      x <- trees[[i]][[field]]
-      if (is.null(offset)) x else ifelse(x >= 0L, x + as.integer(offset[i]), x)
-    })
-    unlist(parts, use.names = FALSE)
+  set_start <- as.integer(cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)])
+  gather <- function(field) unlist(lapply(trees, `[[`, field), use.names = FALSE)
+  shift <- function(field, by) {
+    x <- as.integer(gather(field))
+    x + (x >= 0L) * rep(by, size)
   }
   flat_forest(root = start, weight = weight, column = gather("column"), threshold = gather("threshold"),
-              left = gather("left", start), right = gather("right", start), missing = gather("missing", start),
-              value = do.call(cbind, lapply(trees, `[[`, "value")), columns = columns, levels = levels,
-              owner = gather("owner", start), set_from = gather("set_from", set_start), set_size = gather("set_size"),
-              set_side = as.integer(unlist(lapply(trees, `[[`, "set_side"))), base = base, inbag = inbag, link = link, stretch = stretch, boosted = boosted, single = single)
+              left = shift("left", start), right = shift("right", start), missing = shift("missing", start),
+              value = matrix(gather("value"), nrow(trees[[1]]$value)), columns = columns, levels = levels,
+              owner = shift("owner", start), set_from = shift("set_from", set_start), set_size = gather("set_size"),
+              set_side = as.integer(gather("set_side")), base = base, inbag = inbag, link = link, stretch = stretch, boosted = boosted, single = single)
+}
+
+# A tree whose nodes stand in any order, breadth first and without those that nothing leads to. `set`: a list of
+# what goes right, per node.
+sort_tree <- function(tree, where) {
+  sorted <- breadth_first(tree$left, tree$right, tree$column)
+  if (nzchar(sorted$fault)) file_fault(where, ": ", sorted$fault)
+  at <- sorted$order + 1L
+  place <- integer(length(tree$column))
+  place[at] <- seq_along(at) - 1L
+  leaf <- tree$column[at] < 0L
+  move <- function(to) ifelse(leaf, 0L, place[to[at] + 1L])
+  list(column = tree$column[at], threshold = tree$threshold[at], left = move(tree$left), right = move(tree$right), missing = move(tree$missing),
+       owner = seq_along(at) - 1L, value = tree$value[, at, drop = FALSE], gain = tree$gain[at], set = tree$set[at])
 }
 
 encode_for_forest <- function(forest, data) {
+  if (!is.null(forest$encode)) data <- forest$encode(data)
   x <- encode_rows(data, forest$columns, forest$levels)
+  for (p in forest$zero_missing) x[abs(x[, p]) <= 1e-35, p] <- NA   # columns whose zeros count as missing
   if (forest$single) round_single(x) else x
 }
 

@@ -56,10 +56,16 @@ align_rows <- function(data, inputs, model, arg = "data") {
   out
 }
 
-# The same rows as a numeric matrix for the flat forest: factors as level numbers.
+# The same rows as a numeric matrix for the flat forest: factors as level numbers. A last level NA stands for
+# every value that is none of the others.
 encode_rows <- function(data, columns, levels) {
   x <- vapply(columns, function(p) {
-    if (is.null(levels[[p]])) as.double(data[[p]]) else as.double(match(as.character(data[[p]]), levels[[p]]))
+    known <- levels[[p]]
+    if (is.null(known)) return(as.double(data[[p]]))
+    other <- if (is.na(known[length(known)])) length(known) else NA_integer_
+    code <- match(if (is.numeric(known)) trunc(data[[p]]) else as.character(data[[p]]), known[!is.na(known)], nomatch = other)
+    code[is.na(data[[p]])] <- NA
+    as.double(code)
   }, double(nrow(data)))
   matrix(x, nrow(data), length(columns), dimnames = list(NULL, columns))
 }

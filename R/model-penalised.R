@@ -2,6 +2,7 @@
 
 # cv.glmnet: the largest penalty within one standard error; glmnet: its only one.
 glmnet_penalty <- function(model) {
+  if (!is.null(model$chosen_penalty)) return(model$chosen_penalty)
   if (inherits(model, "cv.glmnet")) return(model$lambda.1se)
   if (length(model$lambda) != 1) {
     stop_model(paste0("The glmnet model holds ", length(model$lambda), " penalties, and which one counts is not known."),

@@ -47,12 +47,14 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' rank_impurity(st, rows = c("train", "holdout"))
 #' @export
-rank_impurity <- function(study, ..., models = NULL, rows = NULL, form = "covariance", correct = FALSE, refits = 3, seed = 1,
-                          threads = NULL) {
+rank_impurity <- function(study, ..., models = NULL, rows = NULL, form = "covariance", unit = "predictor", correct = FALSE, refits = 3,
+                          level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_impurity", ..., threads = threads)
   need_train(st, "Impurity importance")
   if (!is.null(rows)) rows <- check_choice(rows, c("train", "oob", "holdout"), "rows", several = TRUE)
   form <- check_choice(form, c("covariance", "gain"), "form")
+  unit <- check_choice(unit, c("predictor", "family"), "unit")
+  level <- check_fraction(level, "level")
   check_flag(correct, "correct")
   refits <- check_count(refits, "refits")
   seed <- check_seed(seed)
@@ -61,11 +63,12 @@ rank_impurity <- function(study, ..., models = NULL, rows = NULL, form = "covari
   }
   chosen <- with_trees(st, models, "Impurity importance")
   parts <- lapply(chosen$models, function(m) {
-    if (!is.null(m$forest$boosted)) regain_model(m, st, rows, correct)
-    else if (correct) correct_model(m, st, refits, seed)
-    else purify_model(m, st, rows, form)
+    units <- tree_units(st, m, unit)
+    if (!is.null(m$forest$boosted)) regain_model(m, st, rows, correct, units, level)
+    else if (correct) correct_model(m, st, units, refits, seed)
+    else purify_model(m, st, rows, form, units)
   })
-  bind_rankings(st, parts, if (correct) seed else NA_integer_, NA_real_, left_out = leave_out("impurity", chosen$without, "it has no trees"))
+  bind_rankings(st, parts, if (correct) seed else NA_integer_, level, left_out = leave_out("impurity", chosen$without, "it has no trees"))
 }
 
 # The models among those named that have trees, and the names of those that have none.
@@ -101,7 +104,31 @@ counts_of <- function(model, st) {
   counts
 }
 
-purify_model <- function(model, st, rows, form) {
+# What the rows of a ranking by trees stand for: names, each with the forest's columns it sums. A predictor may
+# have several encoded columns; columns of two predictors stand by themselves.
+tree_units <- function(st, model, unit) {
+  f <- model$forest
+  origin <- if (is.null(f$origin)) f$columns else f$origin
+  names <- union(model$inputs$predictors, origin[!is.na(origin)])
+  units <- lapply(stats::setNames(nm = names), function(u) which(origin %in% u))
+  family <- st$dictionary$family[match(names, st$dictionary$predictor)]
+  if (unit == "predictor" || all(is.na(family))) return(units)
+  key <- ifelse(is.na(family), paste0("p", names), paste0("f", family))
+  joint <- lapply(split(units, factor(key, unique(key))), unlist)
+  stats::setNames(lapply(joint, unname), substring(names(joint), 2))
+}
+
+# x: forest columns x anything. -> units x anything.
+sum_units <- function(x, units) {
+  matrix(vapply(units, function(at) colSums(x[at, , drop = FALSE]), double(ncol(x))), length(units), byrow = TRUE)
+}
+
+unit_flags <- function(st, model, units, more = rep("", length(units))) {
+  own <- unname(st$flags$predictors[names(units)])
+  join_flags(ifelse(is.na(own), "", own), rep(st$flags$models[[model$name]], length(units)), more)
+}
+
+purify_model <- function(model, st, rows, form, units) {
   counts <- counts_of(model, st)
   bagged <- length(counts) > 0 && any(counts == 0)
   if (is.null(rows)) rows <- c("train", if (bagged) "oob")
@@ -113,12 +140,12 @@ purify_model <- function(model, st, rows, form) {
   names(routed) <- setdiff(rows, "train")
   classical <- if (length(routed)) routed[[1]] else route_impurity(model, st, counts, "train")
   in_bag <- if (length(counts)) "train in-bag" else "train"
-  flags <- flag_in_bag_only(model, st, classical$classical, lapply(routed, `[[`, "covariance"))
+  flags <- unit_flags(st, model, units, flag_in_bag_only(classical$classical, lapply(routed, `[[`, "covariance"), units))
   parts <- list()
-  if ("train" %in% rows) parts$train <- impurity_part(model, st, in_bag, classical$classical, classical$weight, nrow(st$train), "", flags)
+  if ("train" %in% rows) parts$train <- impurity_part(model, st, in_bag, classical$classical, classical$weight, nrow(st$train), "", flags, units)
   for (r in names(routed)) {
     n <- if (r == "oob") nrow(st$train) else nrow(st$data)
-    parts[[r]] <- impurity_part(model, st, r, routed[[r]][[form]], routed[[r]]$held_weight, n, form, flags)
+    parts[[r]] <- impurity_part(model, st, r, routed[[r]][[form]], routed[[r]]$held_weight, n, form, flags, units)
   }
   bind_rankings(st, parts, NA_integer_, NA_real_)
 }
@@ -131,27 +158,20 @@ route_impurity <- function(model, st, counts, held) {
 }
 
 # Half an even share in the bag, and nothing on the rows not seen: likely a bias of split selection.
-flag_in_bag_only <- function(model, st, classical, held) {
-  predictors <- model$inputs$predictors
-  flags <- rep("", length(predictors))
-  if (length(held)) {
-    total <- function(cube) rowMeans(apply(cube, c(1, 3), sum))[match(predictors, model$forest$columns)]
-    seen <- total(classical)
-    unseen <- total(held[[1]])
-    flags[seen >= sum(seen) / (2 * length(predictors)) & unseen <= 0] <- "in-bag only"
-  }
-  flags
+flag_in_bag_only <- function(classical, held, units) {
+  if (!length(held)) return(rep("", length(units)))
+  total <- function(cube) rowMeans(sum_units(apply(cube, c(1, 3), sum), units))
+  in_bag_only(total(classical), total(held[[1]]))
 }
 
+in_bag_only <- function(seen, unseen) ifelse(seen >= sum(seen) / (2 * length(seen)) & unseen <= 0, "in-bag only", "")
+
 # cube: columns x classes x trees. Trees without rows are left out of the mean, and counted.
-impurity_part <- function(model, st, rows, cube, weight, n, form, flags) {
+impurity_part <- function(model, st, rows, cube, weight, n, form, flags, units) {
   use <- weight > 0
-  predictors <- model$inputs$predictors
-  at <- match(predictors, model$forest$columns)
-  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]], flags)
   describe <- function(per_tree, class) {
-    per_tree <- matrix(per_tree, ncol = sum(use))[at, , drop = FALSE]
-    ranking_rows(st, model, "impurity", rows, predictors, rowMeans(per_tree),
+    per_tree <- sum_units(matrix(per_tree, ncol = sum(use)), units)
+    ranking_rows(st, model, "impurity", rows, names(units), rowMeans(per_tree),
                  std_error = if (sum(use) > 1) apply(per_tree, 1, stats::sd) / sqrt(sum(use)) else NA_real_, about = "rows", class = class, flag = flags)
   }
   cube <- cube[, , use, drop = FALSE]
@@ -163,61 +183,147 @@ impurity_part <- function(model, st, rows, cube, weight, n, form, flags) {
   new_ranking(st, do.call(rbind, tables), new_settings(model, "impurity", rows, n, measures = measures, note = note), list(), NA_integer_, NA_real_)
 }
 
+boosting_losses <- c("squared", "logistic", "poisson", "softmax")
+
 # Boosted trees: the gain of each split on the gradients of its round, recomputed from the training
-# rows, and beside it what the library stored. Summed over trees.
-regain_model <- function(model, st, rows, correct) {
-  if (correct || any(c("oob", "holdout") %in% rows)) {
-    stop_study(paste0("The trees of model \"", model$name, "\" are boosted: impurity importance is their gain on the training rows, and has no other form."),
-               todo = "Use rows = \"train\", or rank the model by permutation.")
-  }
+# rows, and beside it what the library stored; or what the splits were worth on the holdout rows.
+regain_model <- function(model, st, rows, correct, units, level) {
   f <- model$forest
   boosting <- f$boosted
-  predictors <- model$inputs$predictors
-  at <- match(predictors, f$columns)
-  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]])
-  part <- function(importance, rows, measures) {
-    table <- ranking_rows(st, model, "impurity", rows, predictors, importance, about = "rows", flag = flags)
-    new_ranking(st, table, new_settings(model, "impurity", rows, nrow(st$train), measures = measures), list(), NA_integer_, NA_real_)
+  if (correct || "oob" %in% rows || ("holdout" %in% rows && is.na(boosting$loss))) {
+    stop_study(paste0("The trees of model \"", model$name, "\" are boosted: ", if (correct || "oob" %in% rows) "impurity importance is their gain on the training rows or their worth on the holdout rows"
+                      else "what its splits are worth on the holdout rows is not defined for its loss", "."),
+               todo = "Use rows = \"train\", or rank the model by permutation.")
+  }
+  if (is.null(rows)) rows <- "train"
+  gain <- if (!is.na(boosting$loss) && !isFALSE(boosting$known)) recompute_gain(model, st)
+  held <- if ("holdout" %in% rows) hold_out_gain(model, st, units)
+  groups <- boosting$group + 1L
+  stored <- stored_gain(f)
+  flags <- unit_flags(st, model, units, if (is.null(held)) rep("", length(units)) else
+    in_bag_only(rowSums(sum_units(if (is.null(gain)) stored else gain, units)), held$sum[, 1]))
+  part <- function(rows, measures, describe, n) {
+    classes <- if (max(groups) > 1) seq_along(model$classes)
+    tables <- c(list(describe(NULL, NA_character_)), lapply(classes, function(k) describe(k, model$classes[k])))
+    new_ranking(st, do.call(rbind, tables), new_settings(model, "impurity", rows, n, measures = measures), list(), NA_integer_, level)
+  }
+  summed <- function(gain, rows) function(k, class) {
+    of <- if (is.null(k)) rep(TRUE, length(groups)) else groups == k
+    ranking_rows(st, model, "impurity", rows, names(units), rowSums(sum_units(gain[, of, drop = FALSE], units)), about = "rows", class = class, flag = flags)
   }
   parts <- list()
-  if (!is.na(boosting$loss)) {
-    y <- if (st$task == "regression") st$train[[st$target]] else match(as.character(st$train[[st$target]]), model$classes) - 1
-    x <- encode_for_forest(f, model_rows(st, model, st$train, "train"))
-    gain <- forest_regain(f, x, as.double(y), match(boosting$loss, c("squared", "logistic", "poisson", "softmax")) - 1L, boosting$second_order,
-                          boosting$lambda, boosting$most_step, as.integer(boosting$round), as.integer(boosting$group), st$threads)
-    measures <- if (boosting$second_order) "gain, recomputed" else "squared improvement, recomputed"
-    parts$train <- part(rowSums(gain)[at], "train", measures)
+  if ("train" %in% rows) {
+    if (!is.null(gain)) parts$train <- part("train", if (boosting$second_order) "gain, recomputed" else "squared improvement, recomputed", summed(gain, "train"), nrow(st$train))
+    parts$stored <- part("train stored", boosting$stored, summed(stored, "train stored"), nrow(st$train))
   }
-  asks <- f$column >= 0
-  stored <- vapply(seq_along(f$columns), function(j) sum(boosting$gain[asks & f$column == j - 1]), 0)
-  parts$stored <- part(stored[at], "train stored", boosting$stored)
-  bind_rankings(st, parts, NA_integer_, NA_real_)
+  if (!is.null(held)) {
+    parts$holdout <- part("holdout", "fall of the loss over the splits", function(k, class) {
+      of <- if (is.null(k)) 1L else k + 1L
+      n <- nrow(st$data)
+      worth <- held$sum[, of] / n
+      std_error <- sqrt(pmax(held$square[, of] / n - worth^2, 0) / (n - 1))
+      limits <- t_limits(worth, std_error, n - 1, level)
+      ranking_rows(st, model, "impurity", "holdout", names(units), worth, std_error, limits$lower, limits$upper, about = "model", class = class, flag = flags)
+    }, nrow(st$data))
+  }
+  bind_rankings(st, parts, NA_integer_, level)
+}
+
+# The target as the losses want it: a number, 0/1, or a class number from 0.
+boosting_target <- function(model, st, data) {
+  as.double(if (st$task == "regression") data[[st$target]] else match(as.character(data[[st$target]]), model$classes) - 1)
+}
+
+# columns x trees
+recompute_gain <- function(model, st) {
+  f <- model$forest
+  b <- f$boosted
+  forest_regain(f, encode_for_forest(f, model_rows(st, model, st$train, "train")), boosting_target(model, st, st$train), match(b$loss, boosting_losses) - 1L,
+                b$second_order, b$lambda, b$most_step, if (is.null(b$curve)) 2 else b$curve, boosting_start(model, st), as.integer(b$round), as.integer(b$group), st$threads)
+}
+
+stored_gain <- function(f) {
+  tree <- findInterval(seq_along(f$column) - 1L, f$root)
+  out <- matrix(0, length(f$columns), length(f$root))
+  asks <- which(f$column >= 0)
+  at <- cbind(f$column[asks] + 1L, tree[asks])
+  summed <- rowsum(f$boosted$gain[asks], at[, 1] + (at[, 2] - 1) * nrow(out))
+  out[as.integer(rownames(summed))] <- summed
+  out
+}
+
+# What the splits of each unit were worth on the holdout rows, in class k (1: together), as a mean over rows.
+hold_out_gain <- function(model, st, units) {
+  f <- model$forest
+  encode <- function(data, arg) encode_for_forest(f, model_rows(st, model, data, arg))
+  unit_of <- integer(length(f$columns)) - 1L
+  for (u in seq_along(units)) unit_of[units[[u]]] <- u - 1L
+  forest_held_gain(f, encode(st$train, "train"), encode(st$data, "data"), boosting_target(model, st, st$data), match(f$boosted$loss, boosting_losses) - 1L,
+                   as.integer(f$boosted$group), unit_of, length(units), st$threads)
+}
+
+# Libraries that start from the average write it into the first round's trees, not beside them.
+boosting_start <- function(model, st) {
+  f <- model$forest
+  if (!isTRUE(f$boosted$from_average)) return(double(length(f$base)))
+  if (st$task == "regression") return(mean(st$train[[st$target]]))
+  share <- tabulate(match(as.character(st$train[[st$target]]), model$classes), length(model$classes)) / nrow(st$train)
+  if (f$link == "logit") stats::qlogis(share[2]) / f$stretch else log(pmax(share, 1e-15))
 }
 
 # The classical form less that of permuted copies, over refits with all copies added.
-correct_model <- function(model, st, refits, seed) {
-  train <- training_frame(st, model)
-  predictors <- model$inputs$predictors
-  decoys <- make.unique(c(names(train), paste("decoy", predictors)))[-seq_along(train)]
+correct_model <- function(model, st, units, refits, seed) {
   differences <- vapply(seq_len(refits), function(b) {
-    order <- with_stream(seed, c("decoys", b), replicate(length(predictors), sample.int(nrow(train)), simplify = FALSE))
-    doubled <- train
-    for (j in seq_along(predictors)) doubled[[decoys[j]]] <- train[[predictors[j]]][order[[j]]]
-    # In random order, so that nothing but the values tells a predictor from its copy.
-    mixed <- with_stream(seed, c("decoy order", b), sample(c(predictors, decoys)))
-    fit <- fit_on(st, model, doubled, mixed, seed, c("decoys", b))
+    beside <- add_decoys(model, st, seed, b)
+    fit <- fit_on(st, beside$model, beside$data, beside$columns, seed, c("decoys", b))
     inside <- st
-    inside$train <- inside$data <- doubled
-    inside$asked <- c(predictors, decoys)
+    inside$train <- inside$data <- beside$data
+    inside$asked <- beside$columns
     refit <- open_model(inside, model$name, fit, if (!model$own_reader) model$predict)
     routed <- route_impurity(refit, inside, counts_of(refit, inside), "train")
     earned <- rowMeans(apply(routed$classical[, , routed$weight > 0, drop = FALSE], c(1, 3), sum))
-    value <- function(p) ifelse(p %in% refit$forest$columns, earned[match(p, refit$forest$columns)], 0)
-    value(predictors) - value(decoys)
-  }, double(length(predictors)))
-  differences <- matrix(differences, length(predictors))
+    value <- function(columns) sum(earned[match(columns, refit$forest$columns)], na.rm = TRUE)
+    vapply(units, function(at) value(beside$real[at]) - value(beside$decoy[at]), 0)
+  }, double(length(units)))
+  differences <- matrix(differences, length(units))
   std_error <- if (refits > 1) apply(differences, 1, stats::sd) / sqrt(refits) else NA_real_
-  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]])
-  table <- ranking_rows(st, model, "impurity", "train corrected", predictors, rowMeans(differences), std_error = std_error, about = "learner", flag = flags)
-  new_ranking(st, table, new_settings(model, "impurity", "train corrected", nrow(train), refits, "decrease less that of permuted copies"), list(), seed, NA_real_)
+  table <- ranking_rows(st, model, "impurity", "train corrected", names(units), rowMeans(differences), std_error = std_error, about = "learner", flag = unit_flags(st, model, units))
+  new_ranking(st, table, new_settings(model, "impurity", "train corrected", nrow(st$train), refits, "decrease less that of permuted copies"), list(), seed, NA_real_)
+}
+
+# The training rows with a permuted copy of every predictor, in the columns the trees take in: list(data, model to
+# fit, columns in random order, real and decoy name of each of the forest's columns).
+add_decoys <- function(model, st, seed, b) {
+  train <- training_frame(st, model)
+  predictors <- model$inputs$predictors
+  order <- with_stream(seed, c("decoys", b), replicate(length(predictors), sample.int(nrow(train)), simplify = FALSE))
+  real <- model$forest$columns
+  encoded <- inherits(model$object, "dreher_encoded")
+  if (encoded && isTRUE(model$forest$shared)) {
+    stop_study(paste0("Model \"", model$name, "\" splits on columns that stem from two predictors, for which a permuted copy is not defined."), todo = "Use correct = FALSE.")
+  }
+  if (encoded && is.null(model$object$own)) {
+    out <- encode_data(model$object, train)[real]
+    copies <- lapply(seq_along(predictors), function(j) {
+      shuffled <- train
+      shuffled[[predictors[j]]] <- train[[predictors[j]]][order[[j]]]
+      encode_data(model$object, shuffled)[real[model$forest$origin %in% predictors[j]]]
+    })
+    copies <- do.call(cbind, unname(copies))
+    out[setdiff(real, names(copies))] <- NULL
+    to_fit <- model
+    to_fit$object <- model$object$engine
+  } else {
+    if (encoded) stop_study(paste0("Model \"", model$name, "\" is wrapped: copies of its predictors cannot be added to its formula."), todo = "Give the engine itself, with `encode`.")
+    out <- train[predictors]
+    copies <- stats::setNames(lapply(seq_along(predictors), function(j) train[[predictors[j]]][order[[j]]]), predictors)
+    to_fit <- model
+  }
+  decoys <- make.unique(c(names(train), names(out), paste("decoy", names(copies))))[-seq_len(length(train) + length(out))]
+  decoy_of <- stats::setNames(decoys, names(copies))
+  data <- cbind(out, stats::setNames(as.data.frame(copies, optional = TRUE), decoys))
+  data[[st$target]] <- train[[st$target]]
+  # In random order, so that nothing but the values tells a predictor from its copy.
+  columns <- with_stream(seed, c("decoy order", b), sample(c(names(out), decoys)))
+  list(data = data, model = to_fit, columns = columns, real = real, decoy = unname(decoy_of[real]))
 }

@@ -99,9 +99,12 @@ draw_donors <- function(n, repeats, seed) {
 
 # Calls judge(rows x repeats x outputs) with the shuffled predictions of each predictor in turn.
 shuffle_each <- function(st, model, rows, base, donors, judge) {
-  if (is.null(model$forest)) shuffle_any(st, model, rows, donors, judge)
+  if (is.null(model$forest) || isTRUE(model$forest$shared)) shuffle_any(st, model, rows, donors, judge)
   else shuffle_forest(st, model, rows, base, donors, judge)
 }
+
+# The predictor each of the forest's columns stems from.
+forest_origin <- function(model) if (is.null(model$forest$origin)) model$forest$columns else model$forest$origin
 
 shuffle_forest <- function(st, model, rows, base, donors, judge, cells = 2e7) {
   predictors <- model$inputs$predictors
@@ -112,7 +115,7 @@ shuffle_forest <- function(st, model, rows, base, donors, judge, cells = 2e7) {
   classes <- if (st$task == "classification") model$classes
   out <- list()
   for (part in split(predictors, (seq_along(predictors) - 1) %/% at_once)) {
-    player <- match(model$forest$columns, part, nomatch = 0L)
+    player <- match(forest_origin(model), part, nomatch = 0L)
     change <- array(0, c(dim(donors), nrow(model$forest$value), length(part)))
     for (repeats in split(seq_len(ncol(donors)), (seq_len(ncol(donors)) - 1) %/% 64)) {
       change[, repeats, , ] <- forest_shuffle(model$forest, x, player, length(part), donors[, repeats, drop = FALSE], st$threads)

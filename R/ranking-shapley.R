@@ -91,7 +91,7 @@ shapley_way <- function(model, scale) {
                todo = "Use scale = \"prediction\".")
   }
   exact <- link == "identity" || scale != "prediction"
-  if (!is.null(model$forest)) return(if (exact) "forest" else "sampled")
+  if (!is.null(model$forest)) return(if (exact && !isTRUE(model$forest$shared)) "forest" else "sampled")
   one_sum <- !is.null(linear) && !is.matrix(linear$beta) && all(lengths(linear$columns) <= 6)
   if (one_sum && exact) return("linear")
   if (scale == "link") {
@@ -110,7 +110,7 @@ explained_outputs <- function(st, p) {
 
 shapley_forest <- function(st, model, rows, bg) {
   predictors <- model$inputs$predictors
-  player <- match(model$forest$columns, predictors)
+  player <- match(forest_origin(model), predictors, nomatch = 0L)
   x <- encode_for_forest(model$forest, rows)
   z <- encode_for_forest(model$forest, bg)
   phi <- forest_shapley(model$forest, x, z, player, length(predictors), st$threads)

@@ -28,19 +28,17 @@ rank_structure <- function(study, ..., models = NULL, what = "rows", threads = N
 
 survey_model <- function(model, st, what) {
   use <- forest_use(model$forest, encode_for_forest(model$forest, model_rows(st, model, st$train, "train")), counts_of(model, st), st$threads)
-  predictors <- model$inputs$predictors
-  at <- match(predictors, model$forest$columns)
-  asks <- use$depth >= 0
-  first <- use$depth
-  first[!asks] <- NA
-  per_tree <- switch(what, rows = use$passing, splits = use$splits, depth = ifelse(asks, 1 / (1 + use$depth), 0), trees = asks + 0)
-  per_tree <- per_tree[at, , drop = FALSE]
+  units <- tree_units(st, model, "predictor")
+  # Of several columns the first use counts.
+  first <- ifelse(use$depth < 0, Inf, use$depth)
+  first <- matrix(vapply(units, function(at) if (length(at)) apply(first[at, , drop = FALSE], 2, min) else rep(Inf, ncol(first)), double(ncol(first))), length(units), byrow = TRUE)
+  splits <- sum_units(use$splits, units)
+  passing <- sum_units(use$passing, units)
+  per_tree <- switch(what, rows = passing, splits = splits, depth = 1 / (1 + first), trees = is.finite(first) + 0)
   std_error <- if (ncol(per_tree) > 1) apply(per_tree, 1, stats::sd) / sqrt(ncol(per_tree)) else NA_real_
-  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]])
-  table <- ranking_rows(st, model, "structure", "train", predictors, rowMeans(per_tree), std_error = std_error, about = "rows", flag = flags)
-  depth <- rowMeans(first[at, , drop = FALSE], na.rm = TRUE)
-  units <- data.frame(predictor = predictors, splits = rowMeans(use$splits)[at], rows = rowMeans(use$passing)[at],
-                      depth = ifelse(is.nan(depth), NA, depth), trees = rowMeans(asks)[at])
+  table <- ranking_rows(st, model, "structure", "train", names(units), rowMeans(per_tree), std_error = std_error, about = "rows", flag = unit_flags(st, model, units))
+  depth <- rowMeans(ifelse(is.finite(first), first, NA), na.rm = TRUE)
+  units <- data.frame(predictor = names(units), splits = rowMeans(splits), rows = rowMeans(passing), depth = ifelse(is.nan(depth), NA, depth), trees = rowMeans(is.finite(first)))
   measures <- c(rows = "questions per row and tree", splits = "splits per tree", depth = "earliness of first use", trees = "share of trees")[[what]]
   new_ranking(st, table, new_settings(model, "structure", "train", nrow(st$train), measures = measures), stats::setNames(list(units), paste0(model$name, "/structure")), NA_integer_, NA_real_)
 }

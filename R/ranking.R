@@ -35,9 +35,11 @@ ranking_rows <- function(st, model, method, rows, predictors, importance, std_er
   total <- sum(positive)
   top <- max(importance)
   d <- st$dictionary
+  family <- d$family[match(predictors, d$predictor)]
+  family[is.na(family) & predictors %in% d$family] <- predictors[is.na(family) & predictors %in% d$family]
   out <- data.frame(
     model = model$name, method = method, rows = rows, class = class, slice = NA_character_, resample = NA_integer_,
-    predictor = predictors, family = d$family[match(predictors, d$predictor)], importance = importance,
+    predictor = predictors, family = family, importance = importance,
     std_error = std_error, lower = lower, upper = upper,
     share = if (total > 0) positive / total else NA_real_,
     relative = if (top > 0) importance / top else NA_real_,

@@ -60,5 +60,6 @@ fill_dictionary <- function(dictionary, predictors) {
 
 labels_of <- function(st, predictors) {
   d <- st$dictionary
-  stats::setNames(d$label[match(predictors, d$predictor)], predictors)
+  label <- d$label[match(predictors, d$predictor)]
+  stats::setNames(ifelse(is.na(label), predictors, label), predictors)   # families and shared columns go by their own name
 }

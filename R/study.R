@@ -20,6 +20,12 @@
 #' @param dictionary A data frame from [read_dictionary()] with what is known of the predictors.
 #' @param predictors Names of the columns a model takes in, when it does not say so itself. Default: every
 #'   column but the target.
+#' @param encode For models trained on encoded columns (one-hot, numbered levels, hashed, scaled and the like): the function that makes them,
+#'   called with a data frame of the predictors' columns, returning a matrix or data frame with the columns named as in training; or a
+#'   named list of such functions. Every row must be encoded by itself, with the levels and means of training. Rankings then speak of the
+#'   columns in `data`: dreher changes each of them and looks which encoded columns move. Splits on a column that stems from two predictors
+#'   are ranked as `a & b`. What an attribute `stems_from` of the returned table says (a list of predictors, named by encoded
+#'   columns) is taken for columns that nothing moves, and must not contradict what moves. parsnip fits and workflows bring their own encoding.
 #' @param predict_with A function of `model` and `data` that returns the predictions (a numeric vector; for classes a
 #'   matrix with one named column per class, or with two classes the probability of the positive one). Or a
 #'   named list of such functions, one for each model that needs one. It takes precedence over a known reader.
@@ -43,7 +49,7 @@
 #' study(fit, kiln$holdout, "strength", train = kiln$train)
 #' @export
 study <- function(models, data, target, train = NULL, ..., metric = NULL, better = NULL, positive = NULL,
-                  dictionary = NULL, predictors = NULL, predict_with = NULL, refit_with = NULL, threads = NULL) {
+                  dictionary = NULL, predictors = NULL, encode = NULL, predict_with = NULL, refit_with = NULL, threads = NULL) {
   check_no_dots(..., .verb = "study")
   threads <- check_threads(threads)
   models <- name_models(models)
@@ -57,6 +63,10 @@ study <- function(models, data, target, train = NULL, ..., metric = NULL, better
 
   predict_with <- match_functions(predict_with, names(models), "predict_with")
   refit_with <- match_functions(refit_with, names(models), "refit_with")
+  encode <- match_functions(encode, names(models), "encode")
+  seen <- if (is.null(train)) data else train
+  seen <- seen[setdiff(names(seen), target)]
+  models <- lapply(stats::setNames(nm = names(models)), function(m) open_encoded(models[[m]], m, encode[[m]], predict_with[[m]], seen, predictors))
   tasks <- lapply(names(models), function(m) {
     if (is.null(predict_with[[m]])) read_task(models[[m]]) else list(task = NULL, classes = NULL)
   })
@@ -77,6 +87,16 @@ study <- function(models, data, target, train = NULL, ..., metric = NULL, better
   st$dictionary <- fill_dictionary(dictionary, st$predictors)
   st$fingerprint <- rlang::hash(list(data, train, target))
   st
+}
+
+# Models behind an encoder or in a wrapper, seen through the user's columns; others as they are.
+open_encoded <- function(object, name, encode, predict_with, rows, asked) {
+  if (!is.null(predict_with)) {
+    if (!is.null(encode)) stop_input(paste0("Model \"", name, "\" has both `encode` and `predict_with`."), todo = "Let `predict_with` encode its rows.")
+    return(object)
+  }
+  if (is_wrapped(object)) return(open_wrapped(object, rows, name, asked))
+  if (is.null(encode)) object else new_encoded(object, encode, rows, name, asked)
 }
 
 name_models <- function(models) {
@@ -166,7 +186,7 @@ open_model <- function(st, name, object, predict_with) {
     stop_model(paste0("Model \"", name, "\" uses the target \"", st$target, "\" as a predictor."))
   }
   if (length(strays)) check_columns(st$data, strays, "data", "The predictor", name)
-  model <- list(name = name, object = object, class = class(object)[1], inputs = inputs,
+  model <- list(name = name, object = object, class = model_class(object), inputs = inputs,
                 predict = if (own_reader) read_predictions else predict_with, own_reader = own_reader,
                 forest = NULL, linear = if (own_reader) read_coefficients(object),
                 classes = if (own_reader && st$task == "classification") resolve_classes(read_task(object)$classes, st, name))

@@ -107,13 +107,19 @@ say_suspects <- function(x, labels) {
     if (length(id)) paste0(list_words(labels[id]), if (length(id) == 1) " is an identifier." else " are identifiers."))
 }
 
+# The level of the intervals that stand in a ranking for these settings; NA where there are none.
+level_shown <- function(x, s) {
+  of <- x$model == s$model & x$method == s$method & x$rows == s$rows
+  if (all(is.na(x$lower[of]))) NA_real_ else attr(x, "level")
+}
+
 # What was measured, on what: one short line per method.
 say_settings <- function(s, level) {
-  interval <- if (is.na(level)) "" else paste0(", ", format_percent(level), " intervals")
+  interval <- if (is.na(level)) ", no interval" else paste0(", ", format_percent(level), " intervals")
   switch(s$method,
-         impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", ", no interval"),
+         impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", interval),
          permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
          shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
-         structure = paste0(s$measures, ", ", format_number(s$n), " training rows, no interval"),
+         structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
          paste0(s$measures, ", ", format_number(s$n), " rows", interval))
 }

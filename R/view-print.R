@@ -96,7 +96,7 @@ assemble_ranking <- function(x, rows, most_models) {
   }))
   used <- settings[settings$model %in% models & settings$method %in% together$method, ]
   panel <- panel_of(used$method, used$rows)
-  notes <- vapply(seq_len(nrow(used)), function(i) paste0(" ", pad(panel[i], 13), say_settings(used[i, ], attr(x, "level"))), "")
+  notes <- vapply(seq_len(nrow(used)), function(i) paste0(" ", pad(panel[i], max(13, nchar(panel) + 1)), say_settings(used[i, ], level_shown(x, used[i, ]))), "")
   for (one in unique(panel)) {
     # Said once where it holds for all models, else with the model.
     of_method <- panel == one

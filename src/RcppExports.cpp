@@ -10,6 +10,29 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// parse_document
+Rcpp::List parse_document(Rcpp::RawVector bytes, bool binary);
+RcppExport SEXP _dreher_parse_document(SEXP bytesSEXP, SEXP binarySEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::RawVector >::type bytes(bytesSEXP);
+    Rcpp::traits::input_parameter< bool >::type binary(binarySEXP);
+    rcpp_result_gen = Rcpp::wrap(parse_document(bytes, binary));
+    return rcpp_result_gen;
+END_RCPP
+}
+// parse_numbers
+Rcpp::List parse_numbers(Rcpp::String text);
+RcppExport SEXP _dreher_parse_numbers(SEXP textSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::String >::type text(textSEXP);
+    rcpp_result_gen = Rcpp::wrap(parse_numbers(text));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_fault
 Rcpp::List forest_fault(Rcpp::List forest);
 RcppExport SEXP _dreher_forest_fault(SEXP forestSEXP) {
@@ -18,6 +41,19 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_fault(forest));
+    return rcpp_result_gen;
+END_RCPP
+}
+// breadth_first
+Rcpp::List breadth_first(Rcpp::IntegerVector left, Rcpp::IntegerVector right, Rcpp::IntegerVector column);
+RcppExport SEXP _dreher_breadth_first(SEXP leftSEXP, SEXP rightSEXP, SEXP columnSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type left(leftSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type right(rightSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type column(columnSEXP);
+    rcpp_result_gen = Rcpp::wrap(breadth_first(left, right, column));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -102,8 +138,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_regain
-Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
-RcppExport SEXP _dreher_forest_regain(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
+Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
+RcppExport SEXP _dreher_forest_regain(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -114,10 +150,31 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< bool >::type second_order(second_orderSEXP);
     Rcpp::traits::input_parameter< double >::type lambda(lambdaSEXP);
     Rcpp::traits::input_parameter< double >::type most_step(most_stepSEXP);
+    Rcpp::traits::input_parameter< double >::type curve(curveSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type start(startSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type round(roundSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_regain(forest, x, y, loss, second_order, lambda, most_step, round, group, threads));
+    rcpp_result_gen = Rcpp::wrap(forest_regain(forest, x, y, loss, second_order, lambda, most_step, curve, start, round, group, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// forest_held_gain
+Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix held_x, Rcpp::NumericVector y, int loss, Rcpp::IntegerVector group, Rcpp::IntegerVector unit_of, int units, int threads);
+RcppExport SEXP _dreher_forest_held_gain(SEXP forestSEXP, SEXP xSEXP, SEXP held_xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP groupSEXP, SEXP unit_ofSEXP, SEXP unitsSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type held_x(held_xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type y(ySEXP);
+    Rcpp::traits::input_parameter< int >::type loss(lossSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type unit_of(unit_ofSEXP);
+    Rcpp::traits::input_parameter< int >::type units(unitsSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_held_gain(forest, x, held_x, y, loss, group, unit_of, units, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -155,14 +212,18 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_dreher_parse_document", (DL_FUNC) &_dreher_parse_document, 2},
+    {"_dreher_parse_numbers", (DL_FUNC) &_dreher_parse_numbers, 1},
     {"_dreher_forest_fault", (DL_FUNC) &_dreher_forest_fault, 1},
+    {"_dreher_breadth_first", (DL_FUNC) &_dreher_breadth_first, 3},
     {"_dreher_just_below", (DL_FUNC) &_dreher_just_below, 1},
     {"_dreher_round_single", (DL_FUNC) &_dreher_round_single, 1},
     {"_dreher_forest_predict", (DL_FUNC) &_dreher_forest_predict, 3},
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},
     {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
-    {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 10},
+    {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 12},
+    {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_forest_shuffle", (DL_FUNC) &_dreher_forest_shuffle, 6},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},
     {NULL, NULL, 0}

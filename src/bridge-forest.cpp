@@ -77,6 +77,16 @@ Rcpp::List forest_fault(Rcpp::List forest) {
                             Rcpp::Named("where") = where + 1);
 }
 
+// Positions (from 0) of one tree's nodes, breadth first; see order_nodes.
+// [[Rcpp::export]]
+Rcpp::List breadth_first(Rcpp::IntegerVector left, Rcpp::IntegerVector right, Rcpp::IntegerVector column) {
+  const int n = column.size();
+  if (left.size() != n || right.size() != n) Rcpp::stop("the arrays of the tree differ in length");
+  std::vector<int> order;
+  const char* fault = dreher::order_nodes(left.begin(), right.begin(), column.begin(), n, &order);
+  return Rcpp::List::create(Rcpp::Named("fault") = fault == nullptr ? "" : fault, Rcpp::Named("order") = Rcpp::wrap(order));
+}
+
 // The largest double below each x: a library's `x < cut` becomes our `x <= just_below(cut)`.
 // [[Rcpp::export]]
 Rcpp::NumericVector just_below(Rcpp::NumericVector x) {
@@ -180,15 +190,32 @@ Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMat
 // y: numbers, 0/1, or class numbers from 0; loss: 0 squared, 1 logistic, 2 poisson, 3 softmax.
 // [[Rcpp::export]]
 Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order,
-                                  double lambda, double most_step, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads) {
+                                  double lambda, double most_step, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round,
+                                  Rcpp::IntegerVector group, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
-  if (y.size() != x.nrow() || round.size() != f.n_trees || group.size() != f.n_trees) Rcpp::stop("targets, rounds or groups do not fit");
+  if (y.size() != x.nrow() || round.size() != f.n_trees || group.size() != f.n_trees || start.size() != f.n_outputs) Rcpp::stop("targets, rounds or groups do not fit");
   if (Rcpp::is_true(Rcpp::any(group < 0)) || Rcpp::is_true(Rcpp::any(group >= f.n_outputs))) Rcpp::stop("a tree adds to an output that is not there");
-  const dreher::Boosting boosting{static_cast<dreher::Loss>(loss), second_order, lambda, most_step, round.begin(), group.begin()};
+  const dreher::Boosting boosting{static_cast<dreher::Loss>(loss), second_order, lambda, most_step, curve, start.begin(), round.begin(), group.begin()};
   Rcpp::NumericMatrix gain(f.n_columns, f.n_trees);
   stop_if_interrupted(dreher::regain(f, make_table(x, f), y.begin(), boosting, make_loop(threads), gain.begin()));
   return gain;
+}
+
+// unit_of: per column the unit (from 0) its splits count for, -1 for none.
+// [[Rcpp::export]]
+Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix held_x, Rcpp::NumericVector y, int loss,
+                            Rcpp::IntegerVector group, Rcpp::IntegerVector unit_of, int units, int threads) {
+  HeldForest kept(forest);
+  const Forest& f = kept.view;
+  if (y.size() != held_x.nrow() || group.size() != f.n_trees || unit_of.size() != f.n_columns) Rcpp::stop("targets, groups or units do not fit");
+  if (Rcpp::is_true(Rcpp::any(group < 0)) || Rcpp::is_true(Rcpp::any(group >= f.n_outputs))) Rcpp::stop("a tree adds to an output that is not there");
+  if (Rcpp::is_true(Rcpp::any(unit_of >= units))) Rcpp::stop("a unit is out of range");
+  const int slots = f.n_outputs > 1 ? f.n_outputs + 1 : 1;
+  Rcpp::NumericMatrix sum(units, slots), square(units, slots);
+  const dreher::Worth out{unit_of.begin(), units, slots, sum.begin(), square.begin()};
+  stop_if_interrupted(dreher::held_gain(f, make_table(x, f), make_table(held_x, f), y.begin(), static_cast<dreher::Loss>(loss), group.begin(), make_loop(threads), out));
+  return Rcpp::List::create(Rcpp::Named("sum") = sum, Rcpp::Named("square") = square);
 }
 
 // [[Rcpp::export]]

@@ -31,6 +31,25 @@ const char* find_fault(const Forest& f, int* where) {
   return nullptr;
 }
 
+const char* order_nodes(const int* left, const int* right, const int* column, int n, std::vector<int>* order) {
+  order->clear();
+  if (n < 1) return "a tree has no nodes";
+  std::vector<char> met(n, 0);
+  met[0] = 1;
+  order->push_back(0);
+  for (std::size_t i = 0; i < order->size(); ++i) {
+    const int node = (*order)[i];
+    if (column[node] < 0) continue;
+    for (int child : {left[node], right[node]}) {
+      if (child < 0 || child >= n) return "a node leads outside its tree";
+      if (met[child]) return "a node is reached in two ways";
+      met[child] = 1;
+      order->push_back(child);
+    }
+  }
+  return nullptr;
+}
+
 Walk::Walk(const Forest& f, std::ptrdiff_t rows) : forest_(f) {
   if (rows < 100) return;
   for (int i = 0; i < f.n_nodes; ++i) {

@@ -117,6 +117,10 @@ bool any_missing(const double* block, std::ptrdiff_t cells);
 // What is wrong with a forest, or nullptr; `where` receives the node (or tree).
 const char* find_fault(const Forest& forest, int* where);
 
+// The nodes of a tree from its root (0), breadth first: order[] receives their positions. nullptr, or what is
+// wrong: a child outside the tree, or a node that is reached twice. Nodes that nothing leads to are left out.
+const char* order_nodes(const int* left, const int* right, const int* column, int n, std::vector<int>* order);
+
 // out[i + rows * k] = output k of row i. Returns false when interrupted (here and below).
 bool predict_rows(const Forest& forest, const Table& table, const Loop& loop, double* out);
 

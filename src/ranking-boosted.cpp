@@ -28,7 +28,7 @@ void derive(const Boosting& boosting, const double* F, double y, int K, double* 
       for (int k = 0; k < K; ++k) {
         const double p = std::exp(F[k] - top) / total;
         g[k] = p - (static_cast<int>(y) == k);
-        h[k] = std::max(2 * p * (1 - p), 1e-16);
+        h[k] = std::max(boosting.curve * p * (1 - p), 1e-16);
       }
     }
   }
@@ -49,7 +49,7 @@ bool regain(const Forest& f, const Table& table, const double* y, const Boosting
   const std::ptrdiff_t n = table.rows;
   const int K = f.n_outputs, p = table.columns;
   std::vector<double> F(n * K), g(n * K), h(n * K);
-  for (std::ptrdiff_t i = 0; i < n; ++i) std::copy(f.base, f.base + K, F.begin() + i * K);
+  for (std::ptrdiff_t i = 0; i < n; ++i) for (int k = 0; k < K; ++k) F[i * K + k] = f.base[k] + boosting.start[k];
   std::fill(gain, gain + static_cast<std::ptrdiff_t>(f.n_columns) * f.n_trees, 0.0);
 
   for (int first = 0; first < f.n_trees;) {
@@ -87,6 +87,9 @@ bool regain(const Forest& f, const Table& table, const double* y, const Boosting
       }
     });
     if (!done) return false;
+    if (first == 0) {   // the trees bring the constant themselves
+      for (std::ptrdiff_t i = 0; i < n; ++i) std::copy(f.base, f.base + K, F.begin() + i * K);
+    }
     for (int t = first; t < last; ++t) {
       for (std::ptrdiff_t i = 0; i < n; ++i) {
         const std::ptrdiff_t end = ends[static_cast<std::ptrdiff_t>(t - first) * n + i];
@@ -94,6 +97,109 @@ bool regain(const Forest& f, const Table& table, const double* y, const Boosting
       }
     }
     first = last;
+  }
+  return true;
+}
+
+namespace {
+
+double loss_of(Loss loss, const double* F, double y, int K) {
+  switch (loss) {
+    case Loss::squared: return (y - F[0]) * (y - F[0]);
+    case Loss::logistic: return std::log1p(std::exp(-std::fabs(F[0]))) + std::max(F[0], 0.0) - y * F[0];
+    case Loss::poisson: return std::exp(F[0]) - y * F[0];
+    case Loss::softmax: break;
+  }
+  const double top = *std::max_element(F, F + K);
+  double total = 0;
+  for (int k = 0; k < K; ++k) total += std::exp(F[k] - top);
+  return top + std::log(total) - F[static_cast<int>(y)];
+}
+
+}  // namespace
+
+bool held_gain(const Forest& f, const Table& train, const Table& held, const double* y, Loss loss, const int* group,
+               const Loop& loop, const Worth& out) {
+  const int K = f.n_outputs, p = held.columns;
+  const std::ptrdiff_t size = 256, cells = static_cast<std::ptrdiff_t>(out.n_units) * out.slots;
+
+  // Mean of the leaves below each node, over the training rows; where none came by, over the children.
+  std::vector<double> weight(f.n_nodes, 0.0), value(f.n_nodes, 0.0);
+  std::vector<double> rows(4096 * static_cast<std::ptrdiff_t>(p));
+  for (std::ptrdiff_t from = 0; from < train.rows; from += 4096) {
+    const std::ptrdiff_t to = std::min(train.rows, from + 4096);
+    train.read_block(from, to, rows.data());
+    const bool done = each_row(loop, f.n_trees, 64, [&](std::ptrdiff_t t, int) {
+      for (std::ptrdiff_t i = from; i < to; ++i) weight[f.end_of(f.root[t], rows.data() + (i - from) * p)] += 1;
+    });
+    if (!done) return false;
+  }
+  for (int t = f.n_trees - 1; t >= 0; --t) {
+    const int last = t + 1 < f.n_trees ? f.root[t + 1] : f.n_nodes;
+    for (int node = last - 1; node >= f.root[t]; --node) {
+      if (f.column[node] < 0) {
+        value[node] = f.weight[t] * f.value[static_cast<std::ptrdiff_t>(node) * K + group[t]];
+        continue;
+      }
+      const int child[3] = {f.left[node], f.right[node], f.third_branch(node) ? f.missing[node] : -1};
+      double w = 0, s = 0, plain = 0;
+      for (int c : child) if (c >= 0) { w += weight[c]; s += weight[c] * value[c]; plain += value[c]; }
+      value[node] = w > 0 ? s / w : plain / (child[2] >= 0 ? 3 : 2);
+      weight[node] = w;
+    }
+  }
+
+  const std::ptrdiff_t n_blocks = (held.rows + size - 1) / size;
+  std::vector<double> partial(n_blocks * cells * 2, 0.0);
+  struct Room { std::vector<double> block, F, worth; };
+  std::vector<Room> rooms(loop.threads);
+  for (Room& room : rooms) {
+    room.block.resize(size * p);
+    room.F.resize(K);
+    room.worth.resize(cells);
+  }
+  const bool done = each_block(loop, held.rows, size, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
+    Room& room = rooms[thread];
+    held.read_block(from, to, room.block.data());
+    double* sum = partial.data() + from / size * cells * 2;
+    for (std::ptrdiff_t i = from; i < to; ++i) {
+      const double* row = room.block.data() + (i - from) * p;
+      std::copy(f.base, f.base + K, room.F.begin());
+      std::fill(room.worth.begin(), room.worth.end(), 0.0);
+      for (int t = 0; t < f.n_trees; ++t) {
+        const int k = group[t];
+        const double before = room.F[k];
+        int node = f.root[t];
+        room.F[k] = before + value[node];
+        double here = loss_of(loss, room.F.data(), y[i], K);
+        while (f.column[node] >= 0) {
+          const int next = f.after(node, row[f.column[node]]);
+          if (next < 0) break;
+          room.F[k] = before + value[next];
+          const double there = loss_of(loss, room.F.data(), y[i], K);
+          const int u = out.unit[f.column[node]];
+          if (u >= 0) {
+            room.worth[u] += here - there;
+            if (out.slots > 1) room.worth[static_cast<std::ptrdiff_t>(k + 1) * out.n_units + u] += here - there;
+          }
+          here = there;
+          node = next;
+        }
+      }
+      for (std::ptrdiff_t c = 0; c < cells; ++c) {
+        sum[c] += room.worth[c];
+        sum[cells + c] += room.worth[c] * room.worth[c];
+      }
+    }
+  });
+  if (!done) return false;
+  std::fill(out.sum, out.sum + cells, 0.0);
+  std::fill(out.square, out.square + cells, 0.0);
+  for (std::ptrdiff_t b = 0; b < n_blocks; ++b) {
+    for (std::ptrdiff_t c = 0; c < cells; ++c) {
+      out.sum[c] += partial[b * cells * 2 + c];
+      out.square[c] += partial[b * cells * 2 + cells + c];
+    }
   }
   return true;
 }

@@ -24,10 +24,34 @@ struct Boosting {
   bool second_order = true;     // false: h = 1
   double lambda = 0;
   double most_step = 0;         // bound on a node's step, 0: none
+  double curve = 2;             // softmax: h = curve * p (1 - p)
+  const double* start = nullptr;   // [n_outputs], a constant that the trees of the first round hold
   const int* round = nullptr;
   const int* group = nullptr;
 };
 
 bool regain(const Forest& forest, const Table& table, const double* y, const Boosting& boosting, const Loop& loop, double* gain);
+
+// What the splits of boosted trees are worth on rows that they were not grown on.
+//
+// A tree moves a row's sum step by step: from the value of the root to that of the child it goes to, and so on to
+// its leaf. Each step's fall of the row's loss belongs to the column asked,
+//     l(y, F + v_node) - l(y, F + v_child),   F the sum of all trees before,
+// so that over a tree the steps add up to l(F + v_root) - l(F + v_leaf). The value of a node is the mean of the
+// leaves below it over the training rows. Losses: squared error, log loss, half the Poisson deviance.
+//
+// unit      [n_columns], to which unit a column's steps are added (-1: none); n_units
+// sum       [n_units * slots], over rows: slot 0 all trees, slot k + 1 those of output k; slots = 1 for one output
+// square    the same, of the rows' squares
+struct Worth {
+  const int* unit = nullptr;
+  int n_units = 0;
+  int slots = 1;
+  double* sum = nullptr;
+  double* square = nullptr;
+};
+
+bool held_gain(const Forest& forest, const Table& train, const Table& held, const double* y, Loss loss, const int* group,
+               const Loop& loop, const Worth& out);
 
 }  // namespace dreher

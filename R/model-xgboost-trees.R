@@ -1,0 +1,115 @@
+# From the trees of an xgboost document to the flat forest.
+
+xgb_base <- function(learner, link) {
+  start <- take_number(xgb_shape(learner), "base_score", "the model")
+  base <- suppressWarnings(switch(link, logit = stats::qlogis(start), log = log(start), start))
+  if (!is.finite(base)) file_fault("the base score ", start, " does not fit the objective")
+  base
+}
+
+# rounds: NULL for all. output: which target of several. params: the training's parameters, where known.
+xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NULL) {
+  booster <- learner$gradient_booster
+  dart <- booster$name == "dart"
+  if (!booster$name %in% c("gbtree", "dart")) file_fault("an unknown booster, ", booster$name)
+  content <- take_table(if (dart) take_table(booster, "gbtree", "the booster") else booster, "model", "the booster")
+  trees <- take_list(content, "trees", "the booster")
+  if (!length(trees)) file_fault("it has no trees")
+  link <- xgb_links[[xgb_objective(learner)]]
+  targets <- xgb_targets(learner)
+  K <- if (link == "softmax") length(xgb_classes(learner)) else targets
+  shape <- take_table(content, "gbtree_model_param", "the booster")
+  per_round <- K * max(1L, take_count(shape, "num_parallel_tree", "the booster"))
+  group <- take_numbers(content, "tree_info", "the booster", length(trees), whole = TRUE)
+  if (any(group < 0 | group >= K)) file_fault("a tree adds to an output that is not there")
+  drop <- if (dart) take_numbers(booster, "weight_drop", "the booster", length(trees)) else rep(1, length(trees))
+  round <- (seq_along(trees) - 1L) %/% per_round
+  kept <- if (is.null(rounds)) seq_along(trees) else which(round < rounds)
+  if (targets > 1) kept <- kept[group[kept] == output - 1L]
+  if (!length(kept)) file_fault("it has no trees for what was asked")
+  single_output <- targets > 1 || K == 1
+  if (single_output) group[] <- 0L
+  columns <- inputs$predictors
+  read <- lapply(kept, function(t) xgb_tree(trees[[t]], t, if (single_output) 1L else K, group[t] + 1L, length(columns)))
+  # Categories count from 0; the last level, NA, stands for any other, which is in no node's set.
+  most <- vapply(seq_along(columns), function(j) max(-1, vapply(read, function(t) t$most[j], 0)), 0)
+  levels <- stats::setNames(lapply(most, function(m) if (m >= 0) c(seq_len(m + 1) - 1, NA)), columns)
+  read <- lapply(read, fill_sets, size = ifelse(most >= 0, most + 2, 0))
+  gain <- unlist(lapply(read, `[[`, "gain"))
+  join_trees(read, drop[kept], columns, levels, base = rep(xgb_base(learner, link), if (single_output) 1L else K), link = link,
+             boosted = xgb_boosting(learner, dart, params, round[kept], group[kept], gain), single = TRUE)
+}
+
+# The gain can be recomputed where the parameters are known and rows weigh alike.
+xgb_boosting <- function(learner, dart, params, round, group, gain) {
+  loss <- c("reg:squarederror" = "squared", "binary:logistic" = "logistic", "count:poisson" = "poisson", "multi:softprob" = "softmax", "multi:softmax" = "softmax")
+  loss <- unname(loss[xgb_objective(learner)])
+  alpha <- c(params$alpha, params$reg_alpha, 0)[1]
+  tilted <- !isTRUE(all.equal(as.double(c(params$scale_pos_weight, 1)[1]), 1))
+  known <- !dart && !is.null(params) && alpha == 0 && !tilted   # with dart, which trees were dropped is not known
+  most_step <- c(params$max_delta_step, if (identical(loss, "poisson")) 0.7 else 0)[1]
+  list(loss = loss, known = known, second_order = TRUE, lambda = as.double(c(params$lambda, params$reg_lambda, 1)[1]), most_step = as.double(most_step), curve = 2,
+       round = match(round, unique(round)) - 1L, group = group, gain = gain, stored = "stored gain")
+}
+
+# Tree number t, adding to output k of K.
+xgb_tree <- function(tree, t, K, k, n_columns) {
+  where <- paste("tree", t)
+  if (!is.list(tree)) file_fault(where, " is not a table")
+  n <- length(take_numbers(tree, "left_children", where))
+  if (n < 1) file_fault(where, " has no nodes")
+  whole <- function(name) take_numbers(tree, name, where, n, whole = TRUE)
+  left <- whole("left_children")
+  right <- whole("right_children")
+  leaf <- left < 0
+  column <- whole("split_indices")
+  if (any(!leaf & (column < 0 | column >= n_columns))) file_fault(where, " asks a column that the model does not have")
+  kind <- if (is.null(tree[["split_type"]])) rep(0L, n) else whole("split_type")
+  # Written with the digits of single precision: read back as the nearest single.
+  cut <- round_single(matrix(take_numbers(tree, "split_conditions", where, n)))[, 1]
+  by_set <- !leaf & kind == 1L
+  if (anyNA(cut[!by_set])) file_fault("a threshold or leaf of ", where, " is not a number")
+  sets <- xgb_sets(tree, where, by_set)
+  value <- matrix(0, K, n)
+  value[k, leaf] <- cut[leaf]
+  out <- sort_tree(list(column = ifelse(leaf, -1L, column), threshold = ifelse(leaf | by_set, 0, just_below(cut)), left = ifelse(leaf, 0L, left),
+                        right = ifelse(leaf, 0L, right), missing = ifelse(leaf, 0L, ifelse(whole("default_left") == 1L, left, right)),
+                        value = value, gain = ifelse(leaf, 0, take_numbers(tree, "loss_changes", where, n)), set = sets), where)
+  out$most <- vapply(seq_len(n_columns), function(j) {
+    s <- unlist(out$set[out$column == j - 1L])
+    if (length(s)) max(s) else -1
+  }, 0)
+  out
+}
+
+# For each node the categories that go right; NULL where it asks a number.
+xgb_sets <- function(tree, where, by_set) {
+  sets <- vector("list", length(by_set))
+  if (!any(by_set)) return(sets)
+  nodes <- take_numbers(tree, "categories_nodes", where, whole = TRUE)
+  from <- take_numbers(tree, "categories_segments", where, length(nodes), whole = TRUE)
+  size <- take_numbers(tree, "categories_sizes", where, length(nodes), whole = TRUE)
+  all <- take_numbers(tree, "categories", where, whole = TRUE)
+  sound <- all(nodes >= 0 & nodes < length(by_set)) && setequal(nodes + 1L, which(by_set)) && all(from >= 0 & size >= 0 & from <= length(all) - size) &&
+    all(all >= 0 & all < 65536)
+  if (!sound) file_fault("the categories of ", where, " do not fit its nodes")
+  for (i in seq_along(nodes)) sets[[nodes[i] + 1L]] <- all[from[i] + seq_len(size[i])]
+  sets
+}
+
+# From lists of categories that go right (numbers from 0) to the sides of all levels; size: levels per column.
+fill_sets <- function(tree, size) {
+  n <- length(tree$column)
+  by_set <- which(tree$column >= 0L & !vapply(tree$set, is.null, NA))
+  sides <- lapply(by_set, function(i) {
+    side <- rep(-1L, size[tree$column[i] + 1L])
+    side[tree$set[[i]] + 1L] <- 1L
+    side
+  })
+  tree$set_from <- rep(-1L, n)
+  tree$set_size <- rep(0L, n)
+  tree$set_size[by_set] <- lengths(sides)
+  tree$set_from[by_set] <- as.integer(cumsum(c(0L, lengths(sides)))[seq_along(sides)])
+  tree$set_side <- as.integer(unlist(sides))
+  tree
+}
