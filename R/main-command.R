@@ -25,14 +25,15 @@ Usage: dreher STEP [options]
 
 Steps:
   demo     run the whole example on made-up data
-  rank     rank the predictors of models saved as .rds
+  rank     rank the predictors of saved models
   reduce   score smaller sets, choose one, and confirm it on untouched rows
 
 dreher STEP --help     the options of a step
 dreher --version       the version
 
-Models are R objects saved with saveRDS(): one model or a named list. Read only
-.rds files from people you trust: such a file can hold code.
+Models are R objects saved with saveRDS(), one model or a named list, or model
+files that xgboost (JSON, UBJSON) and lightgbm (text) write from any language.
+Read only .rds files from people you trust: such a file can hold code.
 Exit status: 0 success, 1 failure, 2 wrong usage."
 
 run_words <- function(words) {
@@ -60,7 +61,8 @@ read_options <- function(parser, words) {
 
 command_steps <- function() {
   opt <- function(name, help, type = "character", default = NULL, ...) optparse::make_option(paste0("--", name), type = type, default = default, help = help, ...)
-  models <- list(opt("model", "models: an .rds file of one model or a named list"), opt("train", "training rows: a delimited text file"),
+  models <- list(opt("model", "models: an .rds file of one model or a named list, or a model file (xgboost: .json, .ubj; lightgbm: .txt)"),
+                 opt("columns", "names of the model's columns, set apart by commas, for model files that hold none"), opt("train", "training rows: a delimited text file"),
                  opt("target", "name of the target column"), opt("metric", "name of the metric (default: rmse or brier)"),
                  opt("dictionary", "data dictionary: a delimited text file"), opt("seed", "seed [default %default]", "integer", 1L),
                  opt("out", "folder for tables, pictures and the report; made if it is not there"))
@@ -81,11 +83,10 @@ command_steps <- function() {
                                            opt("format", "of the table: csv or json [default %default]", default = "csv")))))
 }
 
-read_models <- function(file) {
-  if (!file.exists(file)) stop_input(paste0("There is no file \"", file, "\"."))
-  models <- tryCatch(suppressWarnings(readRDS(file)), error = function(e) {
-    stop_input(paste0("The file \"", file, "\" is not an R object."), todo = "Save the models with saveRDS().")
-  })
+# One model, or those of a named list in an .rds file.
+read_models <- function(given) {
+  columns <- if (!is.null(given$columns)) trimws(strsplit(given$columns, ",")[[1]])
+  models <- read_model(given$model, columns = columns)
   for (m in if (is.object(models)) list(models) else models) {
     # Predicting needs the model's own package; classes carry its name often enough.
     if (class(m)[1] %in% c("ranger", "rpart", "nnet", "randomForest", "gbm")) rlang::check_installed(class(m)[1])
@@ -96,7 +97,7 @@ read_models <- function(file) {
 command_study <- function(given, data) {
   train <- if (!is.null(given$train)) read_table(given$train)
   if (is.null(data)) data <- train
-  study(read_models(given$model), data, given$target, train = train, metric = given$metric,
+  study(read_models(given), data, given$target, train = train, metric = given$metric,
         dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary))
 }
 

@@ -193,5 +193,12 @@ refit_model.dreher_encoded <- function(model, data, target, predictors, seed = 1
   out
 }
 
-# The class a study shows for a model.
-model_class <- function(object) if (inherits(object, "dreher_encoded")) class(object$engine)[1] else class(object)[1]
+# The class a study shows for a model, and the name of one that was given none.
+model_class <- function(object) {
+  if (inherits(object, "dreher_encoded")) return(class(object$engine)[1])
+  if (inherits(object, "dreher_model_file")) paste(object$library, "file") else class(object)[1]
+}
+
+model_name <- function(object) {
+  if (inherits(object, "dreher_model_file")) tools::file_path_sans_ext(basename(object$file)) else class(object)[1]
+}

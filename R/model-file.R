@@ -22,9 +22,11 @@
 #'   short or unsound (with the byte, or the tree and the field), another version, linear trees, an unknown objective, or predictions
 #'   that differ from those given (with the first such row).
 #' @examples
-#' file <- system.file("extdata", "kiln-boosted.json", package = "dreher")
+#' file <- system.file("extdata", "kiln_boosted.ubj", package = "dreher")
 #' kiln <- demo_kiln()
-#' boosted <- read_model(file)
+#' columns <- c("grog_share", "water_loss", "drying_hours", "drying_humidity", "glaze_viscosity", "peak_temp",
+#'              "hold_minutes", "pyro_left", "pyro_right", "cooling_rate", "shelf_position", "room_humidity")
+#' boosted <- read_model(file, columns = columns)
 #' boosted
 #' rank_permutation(study(boosted, kiln$holdout, "strength"))
 #' @export
@@ -32,29 +34,23 @@ read_model <- function(file, ..., columns = NULL, rounds = NULL, output = NULL, 
   check_no_dots(..., .verb = "read_model")
   file <- check_string(file, "file")
   if (!file.exists(file) || dir.exists(file)) stop_input(paste0("There is no file \"", file, "\"."), todo = "Check the path of `file`.")
-  if (grepl("[.]rds$", file, ignore.case = TRUE)) {
-    return(tryCatch(readRDS(file), error = function(e) stop_model(paste0("\"", file, "\" is not a readable .rds file."), conditionMessage(e))))
-  }
   if (!is.null(rounds)) rounds <- check_count(rounds, "rounds")
   if (!is.null(output)) output <- check_count(output, "output")
   if (is.null(rows) != is.null(predictions)) stop_input("`rows` and `predictions` belong together.", todo = "Give both or none.")
   bytes <- readBin(file, "raw", file.size(file))
   model <- if (identical(bytes[seq_len(min(4, length(bytes)))], charToRaw("tree"))) new_lgb_file(bytes, rounds, output, columns)
            else if (length(bytes) && bytes[1] == charToRaw("{")) new_xgb_file(bytes, rounds, output, columns)
-           else stop_input(paste0("\"", file, "\" is no model file that dreher knows."),
-                           todo = "Give an xgboost JSON or UBJSON file, a lightgbm text file, or an .rds file.")
+           else return(read_object(file))
   model$file <- file
   if (!is.null(rows)) check_known_predictions(model, rows, predictions)
   model
 }
 
-#' @export
-print.dreher_model_file <- function(x, ...) {
-  task <- read_task(x)
-  used <- if (!is.null(x$rounds)) paste0(", rounds 1 to ", x$rounds)
-  writeLines(c(paste0("<", x$library, " model from ", basename(x$file), ": ", task$task, ", objective ", x$objective, used, ">"),
-               paste0("columns: ", quote_some(x$columns, 8))))
-  invisible(x)
+read_object <- function(file) {
+  tryCatch(suppressWarnings(readRDS(file)), error = function(e) {
+    stop_input(paste0("The file \"", file, "\" is not an R object, nor a model file that dreher knows."),
+               todo = "Give an .rds file written by saveRDS(), an xgboost JSON or UBJSON file, or a lightgbm text file.")
+  })
 }
 
 # What the program that trained the model predicted must come out of the file's trees.

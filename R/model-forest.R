@@ -105,12 +105,34 @@ encode_for_forest <- function(forest, data) {
   if (forest$single) round_single(x) else x
 }
 
-# The flat forest must say what the model says, on up to 1,000 of the rows at hand. A difference
-# beyond rounding names the model and the first such row; there is no silent way round.
-check_forest <- function(forest, model, data, name, threads, tolerance = if (forest$single) 1e-5 else 1e-9) {
-  rows <- seq_len(min(nrow(data), 1000L))
-  own <- as.matrix(read_predictions(model, data[rows, , drop = FALSE]))
-  flat <- apply_link(forest, forest_predict(forest, encode_for_forest(forest, data[rows, , drop = FALSE]), threads))
+# The flat forest must say what the model says, on up to 1,000 of the rows at hand and, where the model takes
+# missing values, on as many of them with gaps made. A difference beyond rounding names the model and the first
+# such row; there is no silent way round.
+check_forest <- function(forest, model, data, name, threads, inputs = NULL) {
+  rows <- data[seq_len(min(nrow(data), 1000L)), , drop = FALSE]
+  compare_forest(forest, model, rows, name, threads, "")
+  # Behind an encoder gaps are made in what the model itself is given.
+  if (inherits(model, "dreher_encoded")) {
+    rows <- encode_data(model, rows)
+    inputs <- model$reads
+    model <- model$engine
+    forest$encode <- NULL
+  }
+  if (isTRUE(inputs$missing)) compare_forest(forest, model, make_gaps(rows, inputs$predictors), name, threads, ", some of its values made missing")
+  invisible(forest)
+}
+
+# Row i lacks every predictor whose number leaves the same remainder as i, by a divisor that changes from row to row.
+make_gaps <- function(rows, predictors) {
+  i <- seq_len(nrow(rows))
+  for (j in seq_along(predictors)) rows[[predictors[j]]][(j - i) %% (2 + i %% 7) == 0] <- NA
+  rows
+}
+
+compare_forest <- function(forest, model, rows, name, threads, how) {
+  tolerance <- if (forest$single) 1e-5 else 1e-9
+  own <- as.matrix(read_predictions(model, rows))
+  flat <- apply_link(forest, forest_predict(forest, encode_for_forest(forest, rows), threads))
   if (!identical(dim(own), dim(flat))) {
     stop_internal(paste0("Model \"", name, "\": the flat forest has other outputs than the model."))
   }
@@ -119,10 +141,9 @@ check_forest <- function(forest, model, data, name, threads, tolerance = if (for
   if (length(apart)) {
     i <- apart[1]
     stop_model(paste0("Model \"", name, "\": its trees, read into the flat forest, do not predict what the model predicts."),
-               paste0("First differing row: ", i, " (model ", format(own[i, 1], digits = 10), ", flat forest ",
-                      format(flat[i, 1], digits = 10), "); ", length(apart), " of ", length(rows), " rows differ."),
+               paste0("First differing row: ", i, how, " (model ", format(own[i, 1], digits = 10), ", flat forest ",
+                      format(flat[i, 1], digits = 10), "); ", length(apart), " of ", nrow(rows), " rows differ."),
                "Use `predict_with = ` for this model, and please report it.",
                data = list(row = i))
   }
-  invisible(forest)
 }

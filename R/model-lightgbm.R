@@ -17,7 +17,7 @@ lgb_text <- function(model) {
 }
 
 # list(settings = named texts of the header, trees = list of named texts, parameters = named texts)
-lgb_parse <- function(text, with_trees = TRUE) {
+lgb_parse <- function(text, whole = TRUE) {
   if (!validUTF8(text)) file_fault("it is not UTF-8 text")
   lines <- strsplit(text, "\r?\n")[[1]]
   end <- match("end of trees", lines)
@@ -28,7 +28,7 @@ lgb_parse <- function(text, with_trees = TRUE) {
   lgb_check(settings)
   rest <- lines[end:length(lines)]
   out <- list(settings = settings, parameters = split_lines(gsub("^\\[|\\]$", "", grep("^\\[.*: .*\\]$", rest, value = TRUE)), ": "), trees = NULL)
-  if (with_trees) {
+  if (whole) {
     stop <- c(start[-1] - 1, end - 1)
     out$trees <- lapply(seq_along(start), function(t) split_lines(lines[start[t]:stop[t]], "="))
   }
@@ -150,7 +150,7 @@ lgb_forest <- function(text, inputs, rounds = NULL) {
   if (any(zero & Reduce(`|`, lapply(read, `[[`, "gap")))) {
     stop_model("The lightgbm model takes zeros of one column for missing in some trees and not in others.", todo = "Give `study(predict_with = )` a function that predicts.")
   }
-  most <- vapply(seq_along(columns), function(j) max(-1, vapply(read, function(t) t$most[j], 0)), 0)
+  most <- do.call(pmax, lapply(read, `[[`, "most"))
   levels <- stats::setNames(lapply(most, function(m) if (m >= 0) c(seq_len(m + 1) - 1, NA)), columns)
   read <- lapply(read, function(tree) {
     tree <- fill_sets(tree, ifelse(most >= 0, most + 2, 0))
@@ -204,7 +204,7 @@ lgb_tree <- function(tree, t, K, k, n_columns) {
     stop_model("The lightgbm model has linear trees, whose leaves are not values but linear models.", todo = "Give `study(predict_with = )` a function that predicts.")
   }
   n_leaves <- take_count(tree, "num_leaves", where)
-  if (n_leaves < 1 || n_leaves > nchar(tree[["leaf_value"]])) file_fault("`num_leaves` of ", where, " does not fit its leaves")
+  if (n_leaves < 1 || n_leaves > nchar(take_text(tree, "leaf_value", where))) file_fault("`num_leaves` of ", where, " does not fit its leaves")
   m <- n_leaves - 1L
   value <- matrix(0, K, m + n_leaves)
   value[k, m + seq_len(n_leaves)] <- numbers("leaf_value", n_leaves)
@@ -235,7 +235,7 @@ lgb_tree <- function(tree, t, K, k, n_columns) {
   columns <- seq_len(n_columns) - 1L
   out$zero <- columns %in% column[!by_set & type == 1]
   out$gap <- columns %in% column[!by_set & type != 1]
-  out$most <- vapply(columns, function(j) max(-1, unlist(sets[column == j & by_set])), 0)
+  out$most <- largest_category(out, n_columns)
   out
 }
 
@@ -263,10 +263,11 @@ refit_model.lgb.Booster <- function(model, data, target, predictors, seed = 1, t
   content <- lgb_parse(lgb_text(model), FALSE)
   params <- model$params
   if (is.null(params[["objective"]])) params$objective <- content$parameters[["objective"]]
-  if (any(c("monotone_constraints", "interaction_constraints", "forcedsplits_filename") %in% names(params)) || is.null(params[["objective"]])) {
+  by_position <- c("monotone_constraints", "interaction_constraints", "forcedsplits_filename")
+  if (any(lengths(params[intersect(by_position, names(params))]) > 0) || is.null(params[["objective"]])) {
     stop_model("The lightgbm model's settings are not kept with it, or name columns by position.", todo = "Give `study(refit_with = )` a function that fits the model.")
   }
-  params[c("num_threads", "seed", "categorical_feature", "metric")] <- NULL
+  params[c("num_threads", "seed", "categorical_feature", "metric", "verbose", "verbosity", by_position)] <- NULL
   columns <- lgb_columns(content$settings)
   coded <- suppressWarnings(as.integer(strsplit(paste0("", content$parameters[["categorical_feature"]]), ",")[[1]])) + 1L
   coded <- intersect(columns[coded[!is.na(coded)]], predictors)

@@ -13,7 +13,7 @@ open_wrapped <- function(model, rows, name, asked = NULL) {
   again <- function(data, target, predictors, seed, threads) {
     # A recipe wants all of its columns; those left out hold one value, which tells the model nothing.
     data <- fill_columns(data, fill)
-    refit <- with_stream(seed, "parsnip", refit_wrapped(model, data, target, predictors))
+    refit <- with_stream(seed, "parsnip", with_parsnip(refit_wrapped(model, data, target, predictors)))
     open_wrapped(refit, data[setdiff(names(data), target)], name, predictors)
   }
   new_encoded(engine, function(data) encode_wrapped(model, data), rows, name, asked, own = function(data) predict_wrapped(model, data),
@@ -57,6 +57,15 @@ wrapped_task <- function(fit, engine, model, rows) {
   list(task = "classification", classes = fit$lvl[order(-apart)])
 }
 
+# parsnip's own contrasts are found only while it is attached.
+with_parsnip <- function(code) {
+  if (!"package:parsnip" %in% search()) {
+    suppressPackageStartupMessages(attachNamespace("parsnip"))
+    on.exit(detach("package:parsnip", character.only = TRUE))
+  }
+  code
+}
+
 # What the engine is given: first the workflow's recipe or formula, then parsnip's own columns.
 encode_wrapped <- function(model, data) {
   fit <- wrapped_fit(model)
@@ -67,7 +76,7 @@ encode_wrapped <- function(model, data) {
   known <- names(fit$preproc)
   if (any(c("terms", "x_var") %in% known)) {
     data <- if (fit$spec$method$fit$interface == "formula") parsnip::.convert_xy_to_form_new(fit$preproc, data)
-            else parsnip::.convert_form_to_xy_new(fit$preproc, data)$x
+            else with_parsnip(parsnip::.convert_form_to_xy_new(fit$preproc, data)$x)
   }
   if (!is.data.frame(data)) data <- as.data.frame(as.matrix(data), optional = TRUE)
   data[setdiff(names(data), "(Intercept)")]
@@ -75,8 +84,8 @@ encode_wrapped <- function(model, data) {
 
 predict_wrapped <- function(model, data) {
   fit <- wrapped_fit(model)
-  if (fit$spec$mode == "regression") return(as.double(stats::predict(model, data)$.pred))
-  out <- as.matrix(stats::predict(model, data, type = "prob"))
+  if (fit$spec$mode == "regression") return(as.double(with_parsnip(stats::predict(model, data)$.pred)))
+  out <- as.matrix(with_parsnip(stats::predict(model, data, type = "prob")))
   colnames(out) <- sub("^\\.pred_", "", colnames(out))
   out
 }

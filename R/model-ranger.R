@@ -104,9 +104,7 @@ ranger_tree <- function(children, split_column, split_value, ordered, n_levels, 
   set_from <- rep(-1L, n)
   set_from[by_set] <- as.integer(cumsum(c(0L, size[by_set]))[seq_len(sum(by_set))])
   # A set is a bit mask held in a double: bit k set sends level k + 1 to the right.
-  set_side <- unlist(lapply(which(by_set), function(i) {
-    ifelse((split_value[i] %/% 2^(seq_len(size[i]) - 1)) %% 2 == 1, 1L, -1L)
-  }))
+  set_side <- ifelse((rep(split_value[by_set], size[by_set]) %/% 2^(sequence(size[by_set]) - 1)) %% 2 == 1, 1L, -1L)
   list(column = column, threshold = ifelse(leaf | by_set, 0, split_value), left = left, right = right,
        missing = ifelse(leaf, 0L, -1L), owner = seq_len(n) - 1L, set_from = set_from, set_size = size,
        set_side = set_side, value = value)

@@ -32,7 +32,7 @@ xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NUL
   columns <- inputs$predictors
   read <- lapply(kept, function(t) xgb_tree(trees[[t]], t, if (single_output) 1L else K, group[t] + 1L, length(columns)))
   # Categories count from 0; the last level, NA, stands for any other, which is in no node's set.
-  most <- vapply(seq_along(columns), function(j) max(-1, vapply(read, function(t) t$most[j], 0)), 0)
+  most <- do.call(pmax, lapply(read, `[[`, "most"))
   levels <- stats::setNames(lapply(most, function(m) if (m >= 0) c(seq_len(m + 1) - 1, NA)), columns)
   read <- lapply(read, fill_sets, size = ifelse(most >= 0, most + 2, 0))
   gain <- unlist(lapply(read, `[[`, "gain"))
@@ -75,10 +75,14 @@ xgb_tree <- function(tree, t, K, k, n_columns) {
   out <- sort_tree(list(column = ifelse(leaf, -1L, column), threshold = ifelse(leaf | by_set, 0, just_below(cut)), left = ifelse(leaf, 0L, left),
                         right = ifelse(leaf, 0L, right), missing = ifelse(leaf, 0L, ifelse(whole("default_left") == 1L, left, right)),
                         value = value, gain = ifelse(leaf, 0, take_numbers(tree, "loss_changes", where, n)), set = sets), where)
-  out$most <- vapply(seq_len(n_columns), function(j) {
-    s <- unlist(out$set[out$column == j - 1L])
-    if (length(s)) max(s) else -1
-  }, 0)
+  out$most <- largest_category(out, n_columns)
+  out
+}
+
+# Per column the largest category in any node's set, -1 where there are none.
+largest_category <- function(tree, n_columns) {
+  out <- rep(-1, n_columns)
+  for (i in which(!vapply(tree$set, is.null, NA))) out[tree$column[i] + 1L] <- max(out[tree$column[i] + 1L], tree$set[[i]])
   out
 }
 

@@ -175,12 +175,14 @@ refit_model.xgb.Booster <- function(model, data, target, predictors, seed = 1, t
   if (!is.null(params$monotone_constraints) || !is.null(params$interaction_constraints)) {
     stop_model("The xgboost model has constraints that name columns by position.", todo = "Give `study(refit_with = )` a function that fits the model.")
   }
-  types <- xgb_settings(model)[["feature_types"]]
+  # Boosters do not keep which columns hold categories; their splits tell.
+  forest <- if (xgb_booster(xgb_settings(model)) != "gblinear") read_forest(model, read_inputs(model))
+  coded <- unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
   y <- data[[target]]
   if (is.factor(y)) y <- as.integer(y) - 1L
   x <- as.matrix(data[predictors])
   storage.mode(x) <- "double"
   rows <- xgboost::xgb.DMatrix(x, label = y, nthread = 1)
-  if (length(types)) xgboost::setinfo(rows, "feature_type", unlist(types)[match(predictors, model$feature_names)])
+  if (length(coded)) xgboost::setinfo(rows, "feature_type", ifelse(predictors %in% coded, "c", "q"))
   with_stream(seed, "xgboost", xgboost::xgb.train(c(params, list(nthread = threads)), rows, nrounds = if (is.null(model$best_iteration)) model$niter else model$best_iteration, verbose = 0))
 }

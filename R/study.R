@@ -4,7 +4,8 @@
 #' its predictors must be in the data with the types and levels of training, it must predict every row, and a
 #' tree model's flat forest must say what the model itself says.
 #'
-#' @param models A fitted model, or a named list of fitted models. See [readers] for the classes that are known.
+#' @param models A fitted model, or a named list of fitted models. See [readers] for the classes that are known, and
+#'   [read_model()] for model files.
 #' @param data The holdout rows: a data frame the models have not been trained on, with the target.
 #' @param target Name of the target column. Numbers make it a regression; a factor, text, TRUE/FALSE, or
 #'   a model of classes make it a classification.
@@ -104,10 +105,10 @@ name_models <- function(models) {
     stop_input("`models` holds no model.", todo = "Give a fitted model or a named list of fitted models.")
   }
   several <- is.list(models) && !is.object(models)
-  if (!several) models <- stats::setNames(list(models), class(models)[1])
+  if (!several) models <- stats::setNames(list(models), model_name(models))
   if (is.null(names(models))) names(models) <- rep("", length(models))
   bare <- !nzchar(names(models))
-  names(models)[bare] <- vapply(models[bare], function(m) class(m)[1], "")
+  names(models)[bare] <- vapply(models[bare], model_name, "")
   twice <- unique(names(models)[duplicated(names(models))])
   if (length(twice)) {
     stop_input(paste0("Several models are called ", quote_some(twice), "."), todo = "Give `models` as a list with distinct names.")
@@ -199,7 +200,7 @@ open_model <- function(st, name, object, predict_with) {
     }
     forest <- read_forest(object, model$inputs)
     if (!is.null(forest)) {
-      check_forest(forest, object, align_rows(st$data, model$inputs, name), name, st$threads)
+      check_forest(forest, object, align_rows(st$data, model$inputs, name), name, st$threads, model$inputs)
       model$forest <- forest
     }
   }

@@ -33,6 +33,16 @@ format.dreher_study <- function(x, ...) {
 }
 
 #' @export
+print.dreher_model_file <- function(x, ...) write_lines(x, format(x))
+
+#' @export
+format.dreher_model_file <- function(x, ...) {
+  used <- if (!is.null(x$rounds)) paste0(", rounds 1 to ", x$rounds)
+  c(paste0("<", x$library, " model from ", basename(x$file), ": ", read_task(x)$task, ", objective ", x$objective, used, ">"),
+    wrap_lines(paste0("columns: ", quote_some(x$columns, 8))))
+}
+
+#' @export
 print.dreher_scores <- function(x, ...) write_lines(x, format_scores(x))
 
 format_scores <- function(x) {

@@ -72,10 +72,12 @@ Walk::Walk(const Forest& f, std::ptrdiff_t rows) : forest_(f) {
       }
       const int node = node_[at];
       if (f.column[node] < 0) {
-        step_.push_back(Step{INFINITY, 0, at});
+        step_.push_back(Step{INFINITY, 0, 0, at});
         continue;
       }
-      step_.push_back(Step{f.threshold[node], f.column[node], static_cast<int>(node_.size())});
+      const bool right = f.missing[node] == f.right[node];
+      if (!right && f.missing[node] != f.left[node]) takes_missing_ = false;
+      step_.push_back(Step{f.threshold[node], static_cast<unsigned>(f.column[node]), right, static_cast<int>(node_.size())});
       node_.push_back(f.left[node]);
       node_.push_back(f.right[node]);
       const int below = level[at - first] + 1;
@@ -87,26 +89,35 @@ Walk::Walk(const Forest& f, std::ptrdiff_t rows) : forest_(f) {
   }
 }
 
+template <bool has_missing>
+void Walk::find_eight(int t, const double* rows, int* ends) const {
+  const std::ptrdiff_t p = forest_.n_columns;
+  const Step* step = step_.data();
+  int at[8];
+  for (int r = 0; r < 8; ++r) at[r] = root_[t];
+  for (int d = depth_[t]; d > 0; --d) {
+    int moved = 0;
+    for (int r = 0; r < 8; ++r) {
+      const Step& s = step[at[r]];
+      const double x = rows[r * p + s.column];
+      bool right = x > s.threshold;
+      if (has_missing) right |= std::isnan(x) & s.missing_right;
+      const int next = s.left + right;
+      moved |= next ^ at[r];
+      at[r] = next;
+    }
+    if (moved == 0) break;
+  }
+  for (int r = 0; r < 8; ++r) ends[r] = node_[at[r]];
+}
+
 void Walk::find(int t, const double* block, std::ptrdiff_t rows, bool has_missing, int* ends) const {
   const std::ptrdiff_t p = forest_.n_columns;
   std::ptrdiff_t i = 0;
-  if (quick_ && !has_missing) {
-    const Step* step = step_.data();
+  if (quick_ && (!has_missing || takes_missing_)) {
     for (; i + 8 <= rows; i += 8) {
-      const double* row = block + i * p;
-      int at[8];
-      for (int r = 0; r < 8; ++r) at[r] = root_[t];
-      for (int d = depth_[t]; d > 0; --d) {
-        int moved = 0;
-        for (int r = 0; r < 8; ++r) {
-          const Step& s = step[at[r]];
-          const int next = s.left + (row[r * p + s.column] > s.threshold);
-          moved |= next ^ at[r];
-          at[r] = next;
-        }
-        if (moved == 0) break;
-      }
-      for (int r = 0; r < 8; ++r) ends[i + r] = node_[at[r]];
+      if (has_missing) find_eight<true>(t, block + i * p, ends + i);
+      else find_eight<false>(t, block + i * p, ends + i);
     }
   }
   for (; i < rows; ++i) ends[i] = forest_.end_of(forest_.root[t], block + i * p);
@@ -121,18 +132,24 @@ bool any_missing(const double* block, std::ptrdiff_t cells) {
 
 namespace {
 
-const std::ptrdiff_t block_rows = 256;
+const std::ptrdiff_t most_block_rows = 256;
+
+// Blocks of rows that stay in the processor's cache, however many columns there are.
+std::ptrdiff_t block_rows_for(int columns) {
+  return std::max<std::ptrdiff_t>(32, std::min<std::ptrdiff_t>(most_block_rows, 65536 / std::max(columns, 1) / 8 * 8));
+}
 
 // Calls visit(i, t, end) for every row and tree; trees outside, rows inside, blocks in parallel.
 template <class Visit>
 bool walk_all(const Forest& f, const Table& table, const Loop& loop, Visit visit) {
   const Walk walk(f, table.rows);
+  const std::ptrdiff_t block_rows = block_rows_for(table.columns);
   std::vector<std::vector<double>> blocks(loop.threads, std::vector<double>(block_rows * table.columns));
   return each_block(loop, table.rows, block_rows, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
     double* block = blocks[thread].data();
     table.read_block(from, to, block);
     const bool has_missing = any_missing(block, (to - from) * table.columns);
-    int ends[block_rows];
+    int ends[most_block_rows];
     for (int t = 0; t < f.n_trees; ++t) {
       walk.find(t, block, to - from, has_missing, ends);
       for (std::ptrdiff_t i = from; i < to; ++i) visit(i, t, ends[i - from]);

@@ -1,4 +1,8 @@
+# How many fitted models have been compared, all in all.
+compared <- 0
+
 same_as_model <- function(st, data, tolerance = 1e-10) {
+  compared <<- compared + 1
   m <- st$models[[1]]
   rows <- align_rows(data, m$inputs, m$name)
   own <- as.matrix(read_predictions(m$object, rows))
@@ -271,4 +275,158 @@ test_that("xgboost reads: objectives, missing values, parallel trees, dart, seve
   expect_error(study(bare, d, "strength"), "names of its columns", class = "dreher_error_model")
   expect_error(check_xgb_version(c(3, 0, 0)), "version 3.0.0", class = "dreher_error_model")
   expect_error(check_xgb_version(c(1, 6, 0)), "1.7 only", class = "dreher_error_model")
+})
+
+# Numbers, codes that are categories, gaps, and rows with codes and gaps that training has not seen.
+coded_rows <- function(n = 300) {
+  set.seed(6)
+  d <- data.frame(heat = rnorm(n), clay = sample(0:40, n, TRUE), coats = sample(c(0, 0, 1, 2), n, TRUE), noise = rnorm(n))
+  d$y <- d$heat + (d$clay %in% c(1, 4, 7, 33, 39)) * 2 + d$coats * d$heat
+  d$class <- factor(c("low", "mid", "high")[1 + (d$y > 0) + (d$y > 1.5)])
+  d$yes <- factor(ifelse(d$y > 0.5, "yes", "no"))
+  d$count <- rpois(n, exp(pmin(d$y, 2) / 2))
+  d$heat[sample(n, 20)] <- NA
+  d$coats[sample(n, 20)] <- NA
+  d
+}
+
+strange_rows <- function(d) {
+  d <- d[1:80, ]
+  d$clay <- c(50, NA, -3, 100, 41:46, 2.7, rep_len(0:40, 69))
+  d$coats[21:30] <- c(NA, 1e-36, -1e-36, 1e-20, -1, 0, 0, 5, NA, NA)
+  d$heat[1:15] <- NA
+  d
+}
+
+test_that("xgboost reads splits on categories and linear boosters", {
+  d <- coded_rows()
+  few <- names(d)[1:4]
+  x <- as.matrix(d[few])
+  boost <- function(label, objective, ...) {
+    rows <- xgboost::xgb.DMatrix(x, label = label, nthread = 1)
+    xgboost::setinfo(rows, "feature_type", c("q", "c", "q", "q"))
+    xgboost::xgb.train(list(objective = objective, tree_method = "hist", max_depth = 5, nthread = 1, ...), rows, nrounds = 8)
+  }
+  for (few_sets in c(2, 100)) {
+    st <- study(boost(d$y, "reg:squarederror", max_cat_to_onehot = few_sets), d, "y", train = d)
+    expect_true(any(st$models[[1]]$forest$set_from >= 0))
+    same_as_model(st, strange_rows(d), 1e-6)
+    rk <- rank_impurity(st)
+    expect_equal(rk$importance[rk$rows == "train"], rk$importance[rk$rows == "train stored"], tolerance = 1e-5)
+  }
+  same_as_model(study(boost(as.integer(d$yes) - 1, "binary:logistic"), d, "yes", train = d), strange_rows(d), 1e-6)
+  same_as_model(study(boost(as.integer(d$class) - 1, "multi:softprob", num_class = 3), d, "class", train = d), strange_rows(d), 1e-6)
+  again <- refit_model(boost(d$y, "reg:squarederror", max_cat_to_onehot = 2), d, "y", c("clay", "heat"))
+  expect_true(any(read_forest(again, read_inputs(again))$set_from >= 0))
+
+  for (case in list(c("y", "reg:squarederror"), c("yes", "binary:logistic"), c("count", "count:poisson"), c("class", "multi:softprob"))) {
+    y <- if (is.factor(d[[case[1]]])) as.integer(d[[case[1]]]) - 1 else d[[case[1]]]
+    # Updated one after the other, so that rounds do not depend on timing.
+    fit <- xgboost::xgb.train(c(list(booster = "gblinear", objective = case[2], nthread = 1, updater = "coord_descent"), if (case[1] == "class") list(num_class = 3)),
+                              xgboost::xgb.DMatrix(x, label = y, nthread = 1), nrounds = 5)
+    m <- study(fit, d, case[1], train = d)$models[[1]]
+    expect_null(m$forest)
+    sums <- m$linear$design(d) %*% m$linear$beta
+    expect_equal(unname(apply_link(list(link = m$linear$link, stretch = 1), sums)), unname(as.matrix(read_predictions(fit, d))), tolerance = 1e-5)
+    compared <<- compared + 1
+  }
+})
+
+test_that("lightgbm reads: objectives, categories, every missing type, averaged and dropped trees; and refuses the rest", {
+  d <- coded_rows()
+  few <- names(d)[1:4]
+  x <- as.matrix(d[few])
+  boost <- function(label, objective, ..., categories = "clay", rounds = 8) {
+    rows <- lightgbm::lgb.Dataset(x, label = label, categorical_feature = categories, params = list(...))
+    lightgbm::lgb.train(list(objective = objective, num_threads = 1, min_data_in_leaf = 5, min_data_per_group = 3, cat_smooth = 1, ...), rows, nrounds = rounds, verbose = -1)
+  }
+  near <- function(fit, target) same_as_model(study(fit, d, target, train = d), strange_rows(d))
+  near(boost(d$y, "regression"), "y")
+  near(boost(d$y, "regression", categories = NULL), "y")
+  near(boost(d$y, "regression", zero_as_missing = TRUE), "y")
+  near(boost(d$y, "regression", zero_as_missing = TRUE, categories = NULL), "y")
+  near(boost(d$y, "regression", use_missing = FALSE), "y")
+  near(boost(d$y, "huber"), "y")
+  near(boost(d$y, "regression", boosting = "dart"), "y")
+  near(boost(d$y, "regression", boosting = "rf", bagging_freq = 1, bagging_fraction = 0.6), "y")
+  near(boost(d$y, "regression", min_data_in_leaf = 500), "y")   # trees of one leaf
+  near(boost(d$count, "poisson"), "count")
+  near(boost(as.integer(d$yes) - 1, "binary"), "yes")
+  near(boost(as.integer(d$yes) - 1, "binary", sigmoid = 2), "yes")
+  near(boost(as.integer(d$class) - 1, "multiclass", num_class = 3), "class")
+  expect_error(study(boost(d$y, "regression", linear_tree = TRUE, categories = NULL), d, "y"), "linear trees", class = "dreher_error_model")
+  expect_error(study(boost(as.integer(d$class) - 1, "multiclassova", num_class = 3), d, "class"), "multiclassova", class = "dreher_error_model")
+  fit <- boost(d$y, "regression", learning_rate = 0.3)
+  again <- refit_model(fit, d, "y", c("clay", "noise"))
+  f <- read_forest(again, read_inputs(again))
+  expect_identical(c(f$columns, length(f$root)), c("clay", "noise", "8"))
+  expect_true(any(f$set_from >= 0))
+  # The gain recomputed and the one in the library's own record, which has all digits.
+  cases <- list(y = boost(d$y, "regression", categories = NULL), yes = boost(as.integer(d$yes) - 1, "binary", categories = NULL, lambda_l2 = 2),
+                class = boost(as.integer(d$class) - 1, "multiclass", num_class = 3, categories = NULL))
+  for (target in names(cases)) {
+    rk <- rank_impurity(study(cases[[target]], d, target, train = d))
+    record <- jsonlite::parse_json(lightgbm::lgb.dump(cases[[target]]))
+    stored <- stats::setNames(double(4), few)
+    walk <- function(node) if (!is.null(node$split_feature)) {
+      stored[node$split_feature + 1] <<- stored[node$split_feature + 1] + node$split_gain
+      walk(node$left_child)
+      walk(node$right_child)
+    }
+    for (tree in record$tree_info) walk(tree$tree_structure)
+    together <- rk[is.na(rk$class), ]
+    expect_equal(together$importance[together$rows == "train"], unname(stored[together$predictor[together$rows == "train"]]), tolerance = 1e-6)
+    expect_equal(together$importance[together$rows == "train stored"], unname(stored[together$predictor[together$rows == "train stored"]]), tolerance = 1e-5)
+  }
+})
+
+test_that("parsnip fits and workflows are opened to the engine, in the user's columns", {
+  suppressPackageStartupMessages(library(parsnip))
+  d <- kiln_rows(200, drop = c("ring_tone", "tile_id", "batch"))
+  d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
+  h <- d[151:200, ]
+  d <- d[1:150, ]
+  number <- setdiff(names(d), c("defect", "strong"))
+  two <- setdiff(names(d), c("defect", "strength"))
+  boost <- function(mode) parsnip::set_engine(parsnip::boost_tree(mode, trees = 5), "xgboost", nthread = 1)
+  opened <- function(fit, target, columns, kind) {
+    compared <<- compared + 1
+    st <- study(list(m = fit), h[columns], target, train = d[columns])
+    m <- st$models$m
+    expect_identical(c(is.null(m$forest), is.null(m$linear)), c(kind != "forest", kind != "linear"))
+    own <- read_predictions(m$object, model_rows(st, m, h))
+    ours <- if (kind == "forest") predict_model(st, m, h) else as.matrix(m$linear$invlink(m$linear$design(model_rows(st, m, h)) %*% m$linear$beta))
+    if (kind == "linear" && is.matrix(own)) own <- own[, 2]
+    if (is.matrix(own)) own <- own[, st$classes]
+    expect_equal(unname(as.matrix(ours)), unname(as.matrix(own)), tolerance = 1e-5)
+    expect_setequal(rank_permutation(st, repeats = 1)$predictor, m$inputs$predictors)
+    expect_true(all(m$inputs$predictors %in% columns))
+    refit <- refit_model(m$object, d[columns], target, m$inputs$predictors[1:2], seed = 3)
+    expect_true(all(unlist(refit$stems) %in% m$inputs$predictors[1:2]))
+    invisible(st)
+  }
+  fit_before <- parsnip::fit(boost("regression"), strength ~ ., d[number])
+  opened(fit_before, "strength", number, "forest")
+  opened(parsnip::fit(boost("classification"), strong ~ ., d[two]), "strong", two, "forest")
+  opened(parsnip::fit(boost("classification"), defect ~ peak_temp + operator + glaze_thickness, d), "defect", names(d), "forest")
+  opened(parsnip::fit(parsnip::set_engine(parsnip::rand_forest("classification", trees = 5), "ranger", num.threads = 1), strong ~ ., d[two]), "strong", two, "forest")
+  opened(parsnip::fit(parsnip::set_engine(parsnip::linear_reg(penalty = 0.1), "glmnet"), strength ~ ., d[number]), "strength", number, "linear")
+  opened(parsnip::fit(parsnip::logistic_reg(), strong ~ peak_temp + operator, d[two]), "strong", two, "linear")
+  steps <- recipes::recipe(strength ~ ., d[number]) |> recipes::step_dummy(recipes::all_nominal_predictors()) |>
+    recipes::step_zv(recipes::all_predictors()) |> recipes::step_normalize(recipes::all_numeric_predictors())
+  opened(parsnip::fit(workflows::workflow(steps, boost("regression")), d[number]), "strength", number, "forest")
+  opened(parsnip::fit(workflows::workflow(strong ~ ., boost("classification")), d[two]), "strong", two, "forest")
+  mixed <- recipes::recipe(strength ~ peak_temp + hold_minutes + pyro_left + pyro_right, d) |> recipes::step_interact(~ peak_temp:hold_minutes) |>
+    recipes::step_pca(pyro_left, pyro_right, num_comp = 1)
+  st <- opened(parsnip::fit(workflows::workflow(mixed, boost("regression")), d), "strength", names(d), "forest")
+  expect_true(all(c("peak_temp & hold_minutes", "pyro_left & pyro_right") %in% rank_structure(st)$predictor))
+  # As on a worker, which loads parsnip and does not attach it.
+  detach("package:parsnip")
+  opened(fit_before, "strength", number, "forest")
+  expect_false("package:parsnip" %in% search())
+  expect_error(study(workflows::workflow(strong ~ ., boost("classification")), h, "strong"), "has not been trained", class = "dreher_error_model")
+})
+
+test_that("all in all well over thirty models have been compared", {
+  expect_gt(compared, 60)
 })

@@ -233,3 +233,95 @@ test_that("boosted trees: the recomputed gain equals the stored one where every 
   dropped <- boost(d$strength, "reg:squarederror", booster = "dart", rate_drop = 0.5)
   expect_identical(unique(rank_impurity(study(dropped, d, "strength", train = d))$rows), "train stored")
 })
+
+# By the definition: every row walks every tree, node values are means of leaves over the training rows.
+slow_held_gain <- function(f, train, held, y, loss) {
+  K <- nrow(f$value)
+  l <- switch(loss, squared = function(F, y) (y - F)^2, logistic = function(F, y) -(y * plogis(F, log.p = TRUE) + (1 - y) * plogis(-F, log.p = TRUE)),
+              poisson = function(F, y) exp(F) - y * F, softmax = function(F, y) log(sum(exp(F))) - F[y + 1])
+  path <- function(row, t) {
+    node <- f$root[t] + 1
+    out <- node
+    while (f$column[node] >= 0) {
+      v <- row[f$column[node] + 1]
+      side <- if (is.na(v)) 0 else if (f$set_from[node] >= 0) f$set_side[f$set_from[node] + v] else if (v <= f$threshold[node]) -1 else 1
+      node <- (if (side < 0) f$left else if (side > 0) f$right else f$missing)[node] + 1
+      out <- c(out, node)
+    }
+    out
+  }
+  out <- array(0, c(nrow(held), length(f$columns), K))
+  sums <- matrix(f$base, nrow(held), K, byrow = TRUE)
+  for (t in seq_along(f$root)) {
+    k <- f$boosted$group[t] + 1
+    paths <- lapply(seq_len(nrow(train)), function(i) path(train[i, ], t))
+    leaf <- vapply(paths, function(p) f$value[k, p[length(p)]], 0)
+    value <- tapply(rep(leaf, lengths(paths)), unlist(paths), mean)
+    for (i in seq_len(nrow(held))) {
+      p <- path(held[i, ], t)
+      at <- function(node) { F <- sums[i, ]; F[k] <- F[k] + f$weight[t] * value[[as.character(node)]]; l(F, y[i]) }
+      for (s in seq_len(length(p) - 1)) {
+        column <- f$column[p[s]] + 1
+        out[i, column, k] <- out[i, column, k] + at(p[s]) - at(p[s + 1])
+      }
+      sums[i, k] <- sums[i, k] + f$weight[t] * f$value[k, p[length(p)]]
+    }
+  }
+  out
+}
+
+test_that("boosted trees on holdout rows: by the definition, per class, with intervals over rows", {
+  d <- kiln_raw$train[1:150, c("peak_temp", "hold_minutes", "clay_source", "drying_humidity", "strength", "defect")]
+  h <- kiln_raw$holdout[1:60, names(d)]
+  d$clay_source[3:9] <- NA
+  d$strong <- as.integer(d$strength > 42)
+  h$strong <- as.integer(h$strength > 42)
+  h$count <- pmax(round(h$strength - 35), 0)
+  d$count <- pmax(round(d$strength - 35), 0)
+  x <- ~ peak_temp + hold_minutes + clay_source + drying_humidity
+  for (case in list(c("strength", "gaussian", "squared"), c("strong", "bernoulli", "logistic"), c("count", "poisson", "poisson"), c("defect", "multinomial", "softmax"))) {
+    set.seed(1)
+    fit <- suppressWarnings(gbm::gbm(update(x, paste(case[1], "~ .")), case[2], d, n.trees = 3, interaction.depth = 2, n.minobsinnode = 20, bag.fraction = 1))
+    st <- study(fit, h, case[1], train = d)
+    m <- st$models[[1]]
+    f <- m$forest
+    encode <- function(data) encode_for_forest(f, model_rows(st, m, data))
+    # A node no training row came by has no mean in the definition; gbm grows none.
+    slow <- slow_held_gain(f, encode(d), encode(h), boosting_target(m, st, st$data), case[3])
+    rk <- rank_impurity(st, rows = c("train", "holdout"))
+    rk <- rk[rk$rows == "holdout", ]
+    together <- rk[is.na(rk$class), ]
+    rows <- apply(slow, c(1, 2), sum)
+    expect_equal(together$importance, unname(colMeans(rows)[match(together$predictor, f$columns)]), tolerance = 1e-10)
+    expect_equal(together$std_error, apply(rows, 2, sd)[match(together$predictor, f$columns)] / sqrt(60), tolerance = 1e-10)
+    expect_true(all(together$about == "model") && all(together$lower <= together$importance))
+    for (k in unique(rk$class[!is.na(rk$class)])) {
+      one <- rk[rk$class %in% k, ]
+      expect_equal(one$importance, unname(colMeans(slow[, match(one$predictor, f$columns), match(k, m$classes)])), tolerance = 1e-10)
+    }
+  }
+  expect_identical(rank_impurity(st, rows = "holdout", threads = 1)$std_error, rank_impurity(st, rows = "holdout", threads = 2)$std_error)
+  # Per class the gains add up to the gain together.
+  whole <- rank_impurity(st)
+  whole <- whole[whole$rows == "train", ]
+  expect_equal(as.vector(tapply(whole$importance[!is.na(whole$class)], whole$predictor[!is.na(whole$class)], sum)),
+               as.vector(tapply(whole$importance[is.na(whole$class)], whole$predictor[is.na(whole$class)], sum)), tolerance = 1e-10)
+})
+
+test_that("a family is ranked as one, tree by tree", {
+  d <- kiln_rows(200)
+  d$half <- sin(d$peak_temp)
+  fit <- small_forest(strength ~ ., d, trees = 20, keep.inbag = TRUE)
+  dictionary <- data.frame(predictor = c("pyro_left", "pyro_right", "peak_temp"), family = c("pyrometers", "pyrometers", NA))
+  st <- study(fit, d[1:50, ], "strength", train = d, dictionary = dictionary)
+  each <- rank_impurity(st)
+  joint <- rank_impurity(st, unit = "family")
+  for (rows in unique(each$rows)) {
+    of <- function(p) each$importance[each$rows == rows & each$predictor %in% p]
+    expect_equal(joint$importance[joint$rows == rows & joint$predictor == "pyrometers"], sum(of(c("pyro_left", "pyro_right"))), tolerance = 1e-12)
+    expect_equal(joint$importance[joint$rows == rows & joint$predictor == "peak_temp"], of("peak_temp"))
+  }
+  expect_false(any(c("pyro_left", "pyro_right") %in% joint$predictor))
+  expect_identical(unique(joint$family[joint$predictor == "pyrometers"]), "pyrometers")
+  expect_error(rank_impurity(st, unit = "column"), "must be one of", class = "dreher_error_input")
+})
