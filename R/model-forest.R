@@ -74,8 +74,11 @@ join_trees <- function(trees, weight, columns, levels, inbag = NULL, base = NULL
   set_start <- as.integer(cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)])
   gather <- function(field) unlist(lapply(trees, `[[`, field), use.names = FALSE)
   shift <- function(field, by) {
-    x <- as.integer(gather(field))
-    x + (x >= 0L) * rep(by, size)
+    x <- gather(field)
+    x <- as.integer(x + rep.int(by, size))
+    below <- x < rep.int(by, size)
+    x[below] <- -1L
+    x
   }
   flat_forest(root = start, weight = weight, column = gather("column"), threshold = gather("threshold"),
               left = shift("left", start), right = shift("right", start), missing = shift("missing", start),

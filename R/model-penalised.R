@@ -66,6 +66,29 @@ read_predictions.cv.glmnet <- function(model, data, ...) read_predictions.glmnet
 #' @export
 read_coefficients.cv.glmnet <- function(model, ...) read_coefficients.glmnet(model)
 
+# The same family, mixing and penalty; where cv.glmnet chose the penalty, it chooses again.
+#' @export
+refit_model.glmnet <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  rlang::check_installed("glmnet", "to train a glmnet model again")
+  call <- as.list(model$call)
+  refuse_arguments(call, c("weights", "offset", "penalty.factor", "lower.limits", "upper.limits", "exclude", "foldid"), class(model)[1])
+  if (length(predictors) < 2) {
+    stop_model("glmnet needs at least two columns.", todo = "Leave sizes below 2 out, or give `study(refit_with = )` a function that fits the model.")
+  }
+  args <- reusable_arguments(call, c("alpha", "standardize", "intercept", "maxit", "nfolds", "type.measure"), globalenv(), class(model)[1])
+  family <- switch(class(glmnet_path(model))[1], lognet = "binomial", multnet = "multinomial", fishnet = "poisson", "gaussian")
+  x <- as.matrix(data[predictors])
+  storage.mode(x) <- "double"
+  fixed <- list(x = quote(x), y = quote(data[[target]]), family = family)
+  if (inherits(model, "cv.glmnet")) return(with_stream(seed, "glmnet", fit_with(quote(glmnet::cv.glmnet), fixed, args)))
+  fit_with(quote(glmnet::glmnet), c(fixed, list(lambda = glmnet_penalty(model))), args[setdiff(names(args), c("nfolds", "type.measure"))])
+}
+
+#' @export
+refit_model.cv.glmnet <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  refit_model.glmnet(model, data, target, predictors, seed, threads)
+}
+
 #' @export
 read_task.multinom <- function(model, ...) list(task = "classification", classes = model$lev)
 

@@ -82,7 +82,7 @@ ranger_inbag <- function(model) {
 ranger_values <- function(f, t) {
   leaf <- f$child.nodeIDs[[t]][[1]] == 0
   n <- length(leaf)
-  if (f$treetype == "Regression") return(matrix(ifelse(leaf, f$split.values[[t]], 0), 1))
+  if (f$treetype == "Regression") return(matrix(leaf * f$split.values[[t]], 1))
   classes <- sort(f$class.values)
   value <- matrix(0, length(classes), n)
   if (f$treetype == "Classification") {
@@ -98,16 +98,18 @@ ranger_tree <- function(children, split_column, split_value, ordered, n_levels, 
   right <- as.integer(children[[2]])
   n <- length(left)
   leaf <- left == 0L
-  column <- ifelse(leaf, -1L, as.integer(split_column))
-  by_set <- !leaf & !ordered[pmax(column, 0L) + 1L]
-  size <- ifelse(by_set, as.integer(n_levels[pmax(column, 0L) + 1L]), 0L)
+  column <- as.integer(split_column)
+  by_set <- !leaf & !ordered[column + 1L]
+  size <- integer(n)
+  size[by_set] <- as.integer(n_levels[column[by_set] + 1L])
+  column[leaf] <- -1L
   set_from <- rep(-1L, n)
   set_from[by_set] <- as.integer(cumsum(c(0L, size[by_set]))[seq_len(sum(by_set))])
   # A set is a bit mask held in a double: bit k set sends level k + 1 to the right.
-  set_side <- ifelse((rep(split_value[by_set], size[by_set]) %/% 2^(sequence(size[by_set]) - 1)) %% 2 == 1, 1L, -1L)
-  list(column = column, threshold = ifelse(leaf | by_set, 0, split_value), left = left, right = right,
-       missing = ifelse(leaf, 0L, -1L), owner = seq_len(n) - 1L, set_from = set_from, set_size = size,
-       set_side = set_side, value = value)
+  set_side <- 2L * as.integer((rep(split_value[by_set], size[by_set]) %/% 2^(sequence(size[by_set]) - 1)) %% 2) - 1L
+  split_value[leaf | by_set] <- 0
+  list(column = column, threshold = split_value, left = left, right = right, missing = leaf - 1L, owner = seq_len(n) - 1L,
+       set_from = set_from, set_size = size, set_side = set_side, value = value)
 }
 
 #' @export

@@ -216,6 +216,13 @@ test_that("glmnet at its chosen penalty and multinom are read by coefficients", 
     expect_setequal(rank_coefficients(st)$predictor, colnames(x))
     expect_true(all(is.na(rank_coefficients(st)$lower)))
   }
+  # Refits: the same penalty, or chosen again by the same means.
+  fixed <- glmnet::glmnet(x, d$strength, alpha = 0.5, lambda = 0.5)
+  expect_equal(as.vector(refit_model(fixed, d[1:100, ], "strength", colnames(x)[1:3])$beta),
+               as.vector(glmnet::glmnet(x[1:100, 1:3], d$strength[1:100], alpha = 0.5, lambda = 0.5)$beta))
+  again <- refit_model(glmnet::cv.glmnet(x, d$strength, nfolds = 5), d, "strength", colnames(x)[1:2], seed = 3)
+  expect_identical(again$lambda.1se, refit_model(again, d, "strength", colnames(x)[1:2], seed = 3)$lambda.1se)
+  expect_error(refit_model(fixed, d, "strength", colnames(x)[1]), "at least two columns", class = "dreher_error_model")
   two <- glmnet::glmnet(x, d$strong, "binomial", lambda = 0.02)
   linear <- read_coefficients(two)
   expect_equal(as.vector(plogis(linear$design(d) %*% linear$beta)), unname(read_predictions(two, d)[, "yes"]), tolerance = 1e-8)
