@@ -8,6 +8,8 @@
 SHELL := /bin/bash
 LIB := $(CURDIR)/out/library
 R_ENV := R_LIBS=$(LIB):$$R_LIBS
+# The same everywhere; some packages ask the system for it, and not every system answers.
+export TZ := UTC
 
 .PHONY: demo test check docs screenshots bench build setup-demo setup-test setup-develop clean
 

@@ -7,13 +7,15 @@
 #' @param rows Some of `"train"` (the classical form, on the training rows), `"oob"` (each tree's rows that were not drawn for it; needs a
 #'   bagged forest that keeps its in-bag counts, ranger: `keep.inbag = TRUE`) and `"holdout"` (the study's holdout rows). Default: `"train"`, and
 #'   `"oob"` where the counts are there. Both side by side show what is split-selection bias.
-#' @param form For rows not seen: `"covariance"` (default) or `"gain"`.
+#' @param form For rows not seen, forests and single trees: `"covariance"` (default) or `"gain"`.
+#' @param unit `"predictor"` (default), or `"family"`: predictors of one family of the dictionary are ranked as one, tree by tree.
 #' @param correct TRUE: instead, take off from the classical form what permuted copies of the predictors earn when they are added and the
 #'   model is trained again.
 #' @param refits Number of refits for `correct`.
 #' @return A [ranking]. `importance` is the mean over trees, in squared units of the target, or of the Gini impurity; column `rows` tells the
 #'   forms apart (`train`, `train in-bag`, `oob`, `holdout`, `train corrected`, `train stored`). `std_error` is the spread over trees over the root of their number: the Monte-Carlo error of the
-#'   forest, not of the sample. `about` is `rows`: no interval. With more than two classes there is a set of rows per class, and one
+#'   forest, not of the sample; `about` is `rows`: no interval. Only for boosted trees on holdout rows it is the error of a mean over rows, `about` is `model`, and there
+#'   is an interval. A predictor with several encoded columns gets their sum; a column that stems from two predictors stands by itself, as `a & b`. With more than two classes there is a set of rows per class, and one
 #'   with `class` `NA` for their sum. Flag `in-bag only`: at least half an even share in the bag, and nothing on rows not seen.
 #' @details
 #' *Classical.* For a tree with in-bag weights, a split of node t into L and R earns
@@ -34,6 +36,9 @@
 #' *Boosted trees* (gbm, xgboost): the gain of every split on the gradients of its round, recomputed by sending all training rows through the rounds in order, summed over trees:
 #' \eqn{G_L^2/(H_L+\lambda) + G_R^2/(H_R+\lambda) - (G_L+G_R)^2/(H_L+H_R+\lambda)}{G_L^2/(H_L+lambda) + G_R^2/(H_R+lambda) - (G_L+G_R)^2/(H_L+H_R+lambda)} (Chen and Guestrin 2016; xgboost), or with H the number of rows and no penalty
 #' (Friedman 2001; gbm). Beside it, as `rows` `train stored`, what the library stored; the two differ where rows were sampled for each tree. Losses without a recomputation have the stored form only.
+#' On holdout rows: every split's fall of the loss (squared error, log loss, half the Poisson deviance) of the rows that pass it,
+#' \eqn{\frac{1}{|O|}\sum_m\sum_{i \in O}[\ell(y_i, F_{m-1}+v_t) - \ell(y_i, F_{m-1}+v_{c(i)})]}{mean over O of the sum over trees of l(y, F + v_t) - l(y, F + v_child)}, F the sum of all trees before and v a node's mean of the leaves below it over the training rows. Over a tree it adds up
+#' to the fall from root to leaf; splits on noise cost and are negative. Steps of shrunken trees start far from the target, so the first rounds make the intervals wide.
 #' @section Errors: No training rows; training rows that are not those of the in-bag counts; no tree model among `models`; `"oob"` without in-bag counts.
 #' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984). Classification and regression trees. \doi{10.1201/9781315139470}.
 #'   Chen, T. and Guestrin, C. (2016). \doi{10.1145/2939672.2939785}. Friedman, J. (2001). \doi{10.1214/aos/1013203451}.
