@@ -85,6 +85,12 @@ file_predictions <- function(model, data) {
   out
 }
 
+#' @export
+refit_model.dreher_model_file <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  stop_model("A model read from a file cannot be trained again: the file does not say how it was trained.",
+             todo = "Give `study(refit_with = )` a function that fits the model, or the R object that the library returned.")
+}
+
 # ---- fields of a document, none of which can be taken for granted ----
 
 file_fault <- function(...) {

@@ -97,8 +97,9 @@ read_task.default <- function(model, ...) list(task = NULL, classes = NULL)
 plain_columns <- function(terms, all = FALSE) {
   terms <- stats::delete.response(terms)
   used <- attr(terms, "factors")
-  if (!length(used)) return(character())
-  unique(unlist(lapply(rownames(used)[all | rowSums(used) > 0], function(v) all.vars(str2lang(v)))))
+  asked <- if (length(used)) rownames(used)[all | rowSums(used) > 0]
+  given <- vapply(as.list(attr(terms, "variables"))[-1][attr(terms, "offset")], deparse1, "")
+  unique(as.character(unlist(lapply(c(asked, given), function(v) all.vars(str2lang(v))))))
 }
 
 # target ~ predictors, safe for names with spaces, quotes or words of the language.

@@ -45,7 +45,7 @@ read_predictions.glm <- function(model, data, ...) {
 #' @export
 read_coefficients.lm <- function(model, ...) {
   terms <- stats::delete.response(stats::terms(model))
-  if (!is.null(attr(terms, "offset")) || !is.null(model$offset)) return(NULL)
+  if (!is.null(model$call$offset)) return(NULL)   # given beside the formula: known for the training rows only
   beta <- stats::coef(model)
   design <- formula_design(terms, model$xlevels, model$contrasts)
   labels <- attr(terms, "term.labels")
@@ -53,10 +53,31 @@ read_coefficients.lm <- function(model, ...) {
   term <- model$assign
   if (is.null(term)) term <- tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL)
   if (is.null(term)) return(NULL)
-  list(beta = ifelse(is.na(beta), 0, beta), term = term, aliased = names(beta)[is.na(beta)],
-       vcov = stats::vcov(model, complete = FALSE), df = if (family_free(model)) model$df.residual,
-       columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
-       invlink = family$linkinv, link = family$link)
+  add_offset(list(beta = ifelse(is.na(beta), 0, beta), term = term, aliased = names(beta)[is.na(beta)],
+                  vcov = stats::vcov(model, complete = FALSE), df = if (family_free(model)) model$df.residual,
+                  columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
+                  invlink = family$linkinv, link = family$link), terms)
+}
+
+# An offset is a term whose coefficient is 1 and was not estimated.
+add_offset <- function(linear, terms) {
+  found <- offset_terms(terms)
+  if (!length(found)) return(linear)
+  design <- linear$design
+  linear$design <- function(data) cbind(design(data), vapply(found, function(o) as.double(eval(o, data, environment(terms))) + double(nrow(data)), double(nrow(data))))
+  linear$beta <- c(linear$beta, stats::setNames(rep(1, length(found)), names(found)))
+  linear$term <- c(linear$term, length(linear$columns) + seq_along(found))
+  linear$columns <- c(linear$columns, lapply(found, all.vars))
+  v <- matrix(0, nrow(linear$vcov) + length(found), nrow(linear$vcov) + length(found), dimnames = rep(list(c(rownames(linear$vcov), names(found))), 2))
+  v[rownames(linear$vcov), rownames(linear$vcov)] <- linear$vcov
+  linear$vcov <- v
+  linear
+}
+
+# The offsets of a formula as calls, named as they are written.
+offset_terms <- function(terms) {
+  calls <- as.list(attr(terms, "variables"))[-1][attr(terms, "offset")]
+  stats::setNames(calls, vapply(calls, deparse1, ""))
 }
 
 # Turns rows into the columns of a formula's design matrix.
@@ -71,7 +92,8 @@ formula_design <- function(terms, xlevels, contrasts) {
 kept_terms <- function(terms, target, predictors) {
   labels <- attr(terms, "term.labels")
   stay <- vapply(labels, function(l) all(all.vars(str2lang(l)) %in% predictors), NA)
-  right <- if (any(stay)) labels[stay] else "1"
+  kept_offsets <- Filter(function(o) all(all.vars(o) %in% predictors), offset_terms(terms))
+  right <- c(if (any(stay)) labels[stay] else "1", names(kept_offsets))
   if (attr(terms, "intercept") == 0) right <- c(right, "0")
   stats::as.formula(call("~", as.name(target), str2lang(paste(right, collapse = " + "))), env = environment(terms))
 }
@@ -85,7 +107,6 @@ refit_model.lm <- function(model, data, target, predictors, seed = 1, threads = 
   call <- as.list(model$call)
   refuse_arguments(call, c("weights", "subset", "offset"), class(model)[1])
   terms <- stats::terms(model)
-  if (!is.null(attr(terms, "offset"))) refuse_arguments(list(offset = 1), "offset", class(model)[1])
   formula <- kept_terms(terms, target, predictors)
   if (inherits(model, "glm")) {
     if (model$family$family %in% c("binomial", "quasibinomial") && !is.factor(data[[target]])) data[[target]] <- factor(data[[target]])

@@ -43,7 +43,7 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
     ggplot2::labs(x = NULL, y = NULL, title = paste(say, collapse = " "),
                   subtitle = say_subtitle(object, part, settings),
-                  caption = say_caption(settings[settings$panel %in% panels, ], attr(object, "level"))) +
+                  caption = say_caption(settings[settings$panel %in% panels, ], object)) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
 }
@@ -105,8 +105,8 @@ say_subtitle <- function(x, part, settings) {
          if (length(others)) paste0("; drawn with model = for ", list_words(paste0("\"", others, "\""))), ". Percent: share of the importance.")
 }
 
-say_caption <- function(settings, level) {
-  paste0(paste0(settings$panel, ": ", vapply(seq_len(nrow(settings)), function(i) say_settings(settings[i, ], level), ""), collapse = ". "), ".")
+say_caption <- function(settings, x) {
+  paste0(paste0(settings$panel, ": ", vapply(seq_len(nrow(settings)), function(i) say_settings(settings[i, ], level_shown(x, settings[i, ])), ""), collapse = ". "), ".")
 }
 
 #' Draw methods or models side by side

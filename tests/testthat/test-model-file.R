@@ -22,6 +22,7 @@ test_that("the three kinds of files read, and say what the libraries say", {
   expect_equal(file_predictions(all[[1]], rows), file_predictions(all[[2]], rows), tolerance = 1e-7)
   st <- study(all[[1]], kiln_raw$holdout, "strength", train = kiln_raw$train)
   expect_identical(c(names(st$models), st$models[[1]]$class), c("kiln_boosted", "xgboost file"))
+  expect_error(refit_model(all[[1]], kiln$train, "strength", columns[1:2]), "cannot be trained again", class = "dreher_error_model")
   few <- read_model(demo_file("ubj"), columns = columns, rounds = 7)
   expect_length(read_forest(few, read_inputs(few))$root, 7)
   expect_equal(file_predictions(few, rows)[, 1], read_predictions(few, rows), tolerance = 1e-6)
@@ -33,6 +34,24 @@ test_that("the three kinds of files read, and say what the libraries say", {
   saved <- tempfile(fileext = ".rds")
   saveRDS(lm(strength ~ peak_temp, kiln$train), saved)
   expect_s3_class(read_model(saved), "lm")
+})
+
+test_that("of several targets one is read", {
+  # One tree per target and round stand in a file as those of several classes do.
+  x <- as.matrix(kiln$train[1:200, columns])
+  fit <- xgboost::xgb.train(list(objective = "multi:softprob", num_class = 4, max_depth = 3, nthread = 1),
+                            xgboost::xgb.DMatrix(x, label = as.integer(kiln$train$defect[1:200]) - 1, nthread = 1), nrounds = 3)
+  text <- rawToChar(xgboost::xgb.save.raw(fit, raw_format = "json"))
+  text <- sub('"num_class":"4"', '"num_class":"0"', sub('"num_target":"1"', '"num_target":"4"', gsub("multi:softprob", "reg:squarederror", text)))
+  file <- written(text, "json")
+  expect_error(read_model(file, columns = columns), "has 4 targets", class = "dreher_error_input")
+  expect_error(read_model(file, columns = columns, output = 5), "from 1 to 4", class = "dreher_error_input")
+  sums <- matrix(predict(fit, x, outputmargin = TRUE), ncol = 4, byrow = TRUE)
+  for (k in 1:4) {
+    m <- read_model(file, columns = columns, output = k)
+    expect_equal(file_predictions(m, as.data.frame(x))[, 1], sums[, k], tolerance = 1e-6)
+  }
+  expect_s3_class(study(m, kiln$holdout, "strength"), "dreher_study")
 })
 
 test_that("documents read as their formats say", {

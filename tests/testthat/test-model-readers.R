@@ -102,6 +102,27 @@ test_that("lm and glm are read by terms, with curves, interactions and removed c
   expect_error(refit_model(lm(strength ~ peak_temp, d, weights = rep(1:2, 150)), d, "strength", "peak_temp"), "refit_with")
 })
 
+test_that("an offset is a term of weight one", {
+  d <- kiln_rows(300)
+  d$count <- rpois(300, d$hold_minutes / 10 * exp((d$peak_temp - 1180) / 60))
+  fit <- glm(count ~ peak_temp + clay_source + offset(log(hold_minutes)), poisson, d)
+  st <- study(fit, d, "count", train = d)
+  expect_setequal(st$predictors, c("peak_temp", "clay_source", "hold_minutes"))
+  linear <- st$models[[1]]$linear
+  expect_equal(as.vector(exp(linear$design(d) %*% linear$beta)), unname(fitted(fit)), tolerance = 1e-10)
+  rk <- rank_coefficients(st)
+  expect_equal(rk$importance[rk$predictor == "hold_minutes"], sd(log(d$hold_minutes)), tolerance = 1e-10)
+  expect_equal(rk$std_error[rk$predictor == "hold_minutes"], 0)
+  phi <- attr(rank_shapley(st, scale = "link", background = 20, max_rows = 5), "units")[[1]][, "hold_minutes", 1]
+  chosen <- with_stream(1, c("explained", 300), sort(sample.int(300, 5)))
+  expect_equal(unname(phi), log(d$hold_minutes[chosen]) - mean(log(draw_background(st, 20, 1)$hold_minutes)), tolerance = 1e-10)
+  again <- refit_model(fit, d, "count", c("peak_temp", "hold_minutes"))
+  expect_equal(coef(again), coef(glm(count ~ peak_temp + offset(log(hold_minutes)), poisson, d)))
+  expect_null(attr(terms(refit_model(fit, d, "count", "peak_temp")), "offset"))
+  beside <- glm(count ~ peak_temp, poisson, d, offset = log(hold_minutes))
+  expect_null(read_coefficients(beside))
+})
+
 test_that("refits keep the learner's settings and follow the seed", {
   d <- kiln_rows(200)
   fit <- small_forest(strength ~ ., d, trees = 7, mtry = 5, min.node.size = 20, splitrule = "extratrees")
