@@ -67,7 +67,7 @@ score_training <- function(st, model) {
 
 # The loss of `p`, or the paired excess of the loss of `p` over that of `than`, with its error.
 loss_with_error <- function(metric, truth, p, than, seed) {
-  if (metric$kind != "user") {
+  if (!jackknifed(metric)) {
     a <- metric_influence(metric, truth, p)
     b <- if (is.null(than)) list(loss = 0, u = 0) else metric_influence(metric, truth, than)
     return(list(loss = a$loss - b$loss, std_error = influence_error(a$u - b$u), df = length(truth) - 1))
@@ -85,7 +85,7 @@ loss_with_error <- function(metric, truth, p, than, seed) {
 constant_of <- function(st, data) {
   y <- data[[st$target]]
   if (st$task == "classification") return(as.double(table(y)[st$classes]) / length(y))
-  if (identical(st$metric$name, "mae")) stats::median(y) else mean(y)
+  if (st$metric$name %in% c("mae", "median_ae")) stats::median(y) else mean(y)
 }
 
 predict_constant <- function(st, data, from = if (is.null(st$train)) st$data else st$train) {

@@ -196,7 +196,7 @@ curve_moments <- function(st, truth, predictions, seed) {
     metric_influence(st$metric, truth, slice_repeat(p, s))
   }))
   loss <- rowMeans(vapply(each, function(e) vapply(e, `[[`, 0, "loss"), double(sizes)))
-  if (st$metric$kind != "user") {
+  if (!jackknifed(st$metric)) {
     u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(length(truth)), "u"))) / length(each)
     return(list(loss = loss, cov = stats::cov(u) / length(truth), df = length(truth) - 1))
   }

@@ -5,22 +5,47 @@
 #                     every standard error (methods: Hoeffding 1948; DeLong et al. 1988 for AUC)
 # metric_shuffled()   the loss of shuffled predictions pooled over repeats, and each row's influence
 #
-# kinds: "mean" of a row loss; "rmse", "r2" functions of the mean squared error; "auc"; "user".
+# kinds: "mean" of a row loss; "rmse", "r2" functions of the mean squared error; "auc"; "whole", one number of all
+# rows (study-metric-whole.R); "user". ratio: has a true zero, so that losses can be divided. positive_truth: what
+# the target must be.
 # A loss is lower-is-better: minus the score where higher is better.
 
 metric_table <- function() {
   squared <- function(truth, p) (p[, 1] - truth)^2
+  number <- function(label, kind, loss = NULL, better = "lower", ratio = better == "lower", ...) {
+    list(kind = kind, better = better, task = "regression", loss = loss, label = label, ratio = ratio, ...)
+  }
+  class <- function(label, kind, loss = NULL, better = "lower", task = "classification", ...) {
+    list(kind = kind, better = better, task = task, loss = loss, label = label, ratio = better == "lower", ...)
+  }
   list(
-    rmse = list(kind = "rmse", better = "lower", task = "regression", loss = squared, label = "RMSE"),
-    mse = list(kind = "mean", better = "lower", task = "regression", loss = squared, label = "mean squared error"),
-    mae = list(kind = "mean", better = "lower", task = "regression", label = "mean absolute error",
-               loss = function(truth, p) abs(p[, 1] - truth)),
-    r2 = list(kind = "r2", better = "higher", task = "regression", loss = squared, label = "R squared"),
-    brier = list(kind = "mean", better = "lower", task = "classification", loss = brier_loss, label = "Brier score"),
-    log_loss = list(kind = "mean", better = "lower", task = "classification", loss = log_loss, label = "log loss"),
-    accuracy = list(kind = "mean", better = "higher", task = "classification", loss = error_loss, label = "accuracy"),
-    auc = list(kind = "auc", better = "higher", task = "binary", label = "AUC")
+    rmse = number("RMSE", "rmse", squared),
+    mse = number("mean squared error", "mean", squared),
+    mae = number("mean absolute error", "mean", function(truth, p) abs(p[, 1] - truth)),
+    median_ae = number("median absolute error", "whole", score = median_error),
+    r2 = number("R squared", "r2", squared, "higher"),
+    poisson_deviance = number("Poisson deviance", "mean", poisson_loss, least = 0),
+    gamma_deviance = number("Gamma deviance", "mean", gamma_loss, above = 0),
+    brier = class("Brier score", "mean", brier_loss),
+    log_loss = class("log loss", "mean", log_loss),
+    accuracy = class("accuracy", "mean", error_loss, "higher"),
+    balanced_accuracy = class("balanced accuracy", "whole", NULL, "higher", score = balanced_accuracy),
+    f1 = class("F1", "whole", NULL, "higher", score = f1_score),
+    mcc = class("Matthews correlation", "whole", NULL, "higher", score = matthews),
+    auc = class("AUC", "auc", NULL, "higher", "binary"),
+    pairwise_auc = class("AUC over pairs of classes", "whole", NULL, "higher", "several", score = pairwise_auc)
   )
+}
+
+# Unit deviances; predictions are kept above 1e-10.
+poisson_loss <- function(truth, p) {
+  f <- pmax(p[, 1], 1e-10)
+  2 * (ifelse(truth > 0, truth * log(truth / f), 0) - (truth - f))
+}
+
+gamma_loss <- function(truth, p) {
+  f <- pmax(p[, 1], 1e-10)
+  2 * ((truth - f) / f - log(truth / f))
 }
 
 # truth: class numbers 1..K; p: rows x classes. Two classes: (p - y)^2; more: sum over classes.
@@ -31,11 +56,7 @@ brier_loss <- function(truth, p) {
 
 log_loss <- function(truth, p) -log(pmax(p[cbind(seq_along(truth), truth)], 1e-15))
 
-# Ties go to the first class; what differs by rounding only is a tie.
-error_loss <- function(truth, p) {
-  top <- do.call(pmax, lapply(seq_len(ncol(p)), function(k) p[, k]))
-  as.double(max.col(p >= top - 1e-12, ties.method = "first") != truth)
-}
+error_loss <- function(truth, p) as.double(predicted_class(p) != truth)
 
 new_metric <- function(metric, better, task, classes, positive) {
   if (is.null(metric)) metric <- if (task == "regression") "rmse" else "brier"
@@ -48,11 +69,11 @@ new_metric <- function(metric, better, task, classes, positive) {
   if (!is.character(metric) || length(metric) != 1 || !metric %in% names(metric_table())) {
     stop_input("`metric` must name a metric, or be a function of truth and predicted.",
                paste0("Given: ", describe_value(metric), "."),
-               paste0("For this target: ", quote_some(fits, 9), "."))
+               paste0("For this target: ", quote_some(fits, 12), "."))
   }
   if (!metric %in% fits) {
     stop_input(paste0("Metric \"", metric, "\" does not fit a ", describe_task(task, classes), " target."),
-               todo = paste0("These do: ", quote_some(fits, 9), "; or a function of truth and predicted."))
+               todo = paste0("These do: ", quote_some(fits, 12), "; or a function of truth and predicted."))
   }
   known <- metric_table()[[metric]]$better
   if (!is.null(better) && !identical(better, known)) {
@@ -62,9 +83,17 @@ new_metric <- function(metric, better, task, classes, positive) {
   c(list(name = metric, classes = classes, positive = positive), metric_table()[[metric]])
 }
 
+# The metric, or squared error in the place of its root and of R squared. Squared errors of predictions add up over
+# independent predictors that act side by side; other losses need not.
+additive_metric <- function(metric) {
+  if (metric$name %in% c("rmse", "r2")) metric <- c(list(name = "mse"), metric_table()[["mse"]])
+  metric$additive <- metric$name %in% c("mse", "brier")
+  metric
+}
+
 fitting_metrics <- function(task, classes) {
   fit <- vapply(metric_table(), function(m) {
-    m$task == task || (m$task == "binary" && task == "classification" && length(classes) == 2)
+    m$task == task || (task == "classification" && m$task == if (length(classes) == 2) "binary" else "several")
   }, NA)
   names(fit)[fit]
 }
@@ -96,8 +125,17 @@ check_defined <- function(metric, truth) {
   if (metric$kind == "r2" && length(unique(truth)) < 2) {
     stop_study("R squared is undefined: the target has a single value in these rows.", todo = "Use rmse, or other rows.")
   }
-  if (metric$kind == "auc" && length(unique(truth)) < 2) {
+  if (metric$task %in% c("binary", "several") && length(unique(truth)) < 2) {
     stop_study("AUC is undefined: the target has a single class in these rows.", todo = "Use brier, or other rows.")
+  }
+  if (identical(metric$name, "f1") && length(metric$classes) == 2 && !any(truth == metric$positive)) {
+    stop_study("F1 is undefined: no row is of the positive class.", todo = "Use brier, or other rows.")
+  }
+  if (!is.null(metric$least) && any(truth < metric$least)) {
+    stop_study(paste0("The ", metric$label, " is undefined: the target is below 0 in row ", which(truth < metric$least)[1], "."), todo = "Use rmse, or another target.")
+  }
+  if (!is.null(metric$above) && any(truth <= metric$above)) {
+    stop_study(paste0("The ", metric$label, " is undefined: the target is not above 0 in row ", which(truth <= metric$above)[1], "."), todo = "Use rmse, or another target.")
   }
 }
 
@@ -108,15 +146,18 @@ metric_score <- function(metric, truth, p) {
          rmse = sqrt(mean(metric$loss(truth, p))),
          r2 = 1 - mean(metric$loss(truth, p)) / mean((truth - mean(truth))^2),
          auc = auc_parts(truth == metric$positive, p[, metric$positive])$auc,
-         user = user_score(metric, truth, p))
+         whole = metric$score(truth, p, metric), user = user_score(metric, truth, p))
 }
 
-# -> list(loss, u): the score as a loss and the influence of each row; u is NULL for user metrics.
+# Does the error of this metric come from the jackknife?
+jackknifed <- function(metric) metric$kind %in% c("whole", "user")
+
+# -> list(loss, u): the score as a loss and the influence of each row; u is NULL where the jackknife is used.
 metric_influence <- function(metric, truth, p) {
   check_defined(metric, truth)
   n <- length(truth)
-  if (metric$kind == "user") {
-    s <- user_score(metric, truth, p)
+  if (jackknifed(metric)) {
+    s <- if (metric$kind == "user") user_score(metric, truth, p) else metric$score(truth, p, metric)
     return(list(loss = if (metric$better == "lower") s else -s, u = NULL))
   }
   if (metric$kind == "auc") {
@@ -149,7 +190,7 @@ from_row_loss <- function(metric, truth, l) {
 metric_shuffled <- function(metric, truth, p) {
   n <- dim(p)[1]
   repeats <- dim(p)[2]
-  if (metric$kind %in% c("auc", "user")) {
+  if (metric$kind == "auc" || jackknifed(metric)) {
     one <- lapply(seq_len(repeats), function(r) metric_influence(metric, truth, slice_repeat(p, r)))
     loss <- mean(vapply(one, `[[`, 0, "loss"))
     u <- if (metric$kind == "auc") vapply(one, `[[`, double(n), "u")

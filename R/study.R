@@ -12,8 +12,9 @@
 #' @param train The training rows. Needed for impurity importance, Shapley background rows, the constant
 #'   baseline and [reduce_predictors()]; without them some steps say that they are missing.
 #' @param ... Must be empty.
-#' @param metric Name of the metric: for numbers `"rmse"` (default), `"mse"`, `"mae"`, `"r2"`; for classes
-#'   `"brier"` (default), `"log_loss"`, `"accuracy"`, and `"auc"` with two classes; or a function of `truth` and `predicted`
+#' @param metric Name of the metric: for numbers `"rmse"` (default), `"mse"`, `"mae"`, `"median_ae"`, `"r2"`, `"poisson_deviance"`, `"gamma_deviance"`;
+#'   for classes `"brier"` (default), `"log_loss"`, `"accuracy"`, `"balanced_accuracy"`, `"f1"`, `"mcc"` (Matthews correlation), with two classes
+#'   `"auc"`, with more `"pairwise_auc"`; or a function of `truth` and `predicted`
 #'   that returns one number. `predicted` is a numeric vector (regression), the probability of the positive class,
 #'   or with more than two classes the matrix of probabilities; `truth` then is a factor.
 #' @param better For a metric of your own: is `"lower"` or `"higher"` better?
@@ -37,12 +38,15 @@
 #' @return A list of class `dreher_study`.
 #' @details
 #' Brier score: with two classes the mean of (p - y)^2; with more the sum over classes of (p_k - y_k)^2
-#' (Brier 1950).
+#' (Brier 1950). Poisson deviance: mean of 2 (y log(y/f) - (y - f)); Gamma deviance: mean of 2 ((y - f)/f - log(y/f)); predictions below 1e-10 count as
+#' 1e-10. Balanced accuracy: mean over classes of the share found. F1: of the positive class, with more than two the mean over classes. Matthews correlation: Gorodkin
+#' (2004) for several classes, 0 where all rows are said to be of one class. AUC over pairs of classes: Hand and Till (2001).
 #' @section Errors:
 #' `dreher_error_input` for arguments and columns (missing, duplicated, of another type, with unseen levels, target
 #' missing in some rows, a metric that does not fit); `dreher_error_model` for a model that cannot be read or does not
 #' predict all rows. The message names the argument, column, model and row.
-#' @references Brier, G. W. (1950). Verification of forecasts expressed in terms of probability.
+#' @references Gorodkin, J. (2004). \doi{10.1016/j.compbiolchem.2004.09.006}. Hand, D. and Till, R. (2001). \doi{10.1023/A:1010920819831}.
+#'   Brier, G. W. (1950). Verification of forecasts expressed in terms of probability.
 #'   \doi{10.1175/1520-0493(1950)078<0001:VOFEIT>2.0.CO;2}
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)

@@ -107,6 +107,17 @@ say_suspects <- function(x, labels) {
     if (length(id)) paste0(list_words(labels[id]), if (length(id) == 1) " is an identifier." else " are identifiers."))
 }
 
+# Units of several predictors: the joint value beside the sum over the members, up to three of them.
+say_members <- function(members, models, most = 3) {
+  if (is.null(members)) return(NULL)
+  one <- members[members$model %in% models & !duplicated(members[c("model", "unit")]), ]
+  shown <- utils::head(one[order(-abs(one$beyond)), ], most)
+  clear <- shown$additive & !is.na(shown$beyond_error) & abs(shown$beyond) > 2 * shown$beyond_error
+  unit <- pmax(abs(shown$beyond_error), abs(shown$joint) / 100, na.rm = TRUE)
+  paste0(shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"), ": together ", format_value(shown$joint, unit), ", one at a time ", format_value(shown$sum, unit), " in all (", shown$measures, ")",
+         ifelse(!clear, ".", ifelse(shown$beyond > 0, ": they stand in for each other.", ": they act together.")))
+}
+
 # The level of the intervals that stand in a ranking for these settings; NA where there are none.
 level_shown <- function(x, s) {
   of <- x$model == s$model & x$method == s$method & x$rows == s$rows

@@ -150,3 +150,100 @@ test_that("95 % intervals cover the value in the population about as often as th
   }))
   expect_true(all(colMeans(hits) > 0.89 & colMeans(hits) < 0.995))
 })
+
+test_that("metrics of all rows equal their definitions", {
+  set.seed(8)
+  truth <- sample(3, 60, TRUE)
+  p <- matrix(runif(180), 60)
+  p <- p / rowSums(p)
+  p[10:14, ] <- p[rep(9, 5), ]   # ties
+  said <- max.col(p, "first")
+  record <- function(name, classes = letters[1:3]) new_metric(name, NULL, "classification", classes, 2L)
+  value <- function(name, ...) metric_score(record(name), truth, p)
+  expect_equal(value("balanced_accuracy"), mean(c(mean(said[truth == 1] == 1), mean(said[truth == 2] == 2), mean(said[truth == 3] == 3))))
+  f1 <- function(k) { precision <- mean(truth[said == k] == k); recall <- mean(said[truth == k] == k); 2 * precision * recall / (precision + recall) }
+  expect_equal(value("f1"), mean(vapply(1:3, f1, 0)))
+  # Gorodkin: correlation of the two indicator matrices.
+  X <- outer(said, 1:3, "==") + 0
+  Y <- outer(truth, 1:3, "==") + 0
+  covariance <- function(A, B) sum((A - rep(colMeans(A), each = 60)) * (B - rep(colMeans(B), each = 60)))
+  expect_equal(value("mcc"), covariance(X, Y) / sqrt(covariance(X, X) * covariance(Y, Y)))
+  a <- function(i, j) mean(outer(p[truth == i, i], p[truth == j, i], function(u, v) (u > v) + (u == v) / 2))
+  expect_equal(value("pairwise_auc"), mean(c(a(1, 2) + a(2, 1), a(1, 3) + a(3, 1), a(2, 3) + a(3, 2)) / 2))
+  two <- new_metric("mcc", NULL, "classification", c("a", "b"), 2L)
+  expect_equal(metric_score(two, pmin(truth, 2), cbind(1 - p[, 1], p[, 1])), cor(pmin(truth, 2), (p[, 1] > 0.5) + 0))
+  expect_identical(metric_score(two, pmin(truth, 2), cbind(rep(0.2, 60), 0.8)), 0)
+  number <- function(name) new_metric(name, NULL, "regression", NULL, NULL)
+  y <- rpois(60, 3)
+  x <- rnorm(60)
+  fit <- glm(y ~ x, poisson)
+  expect_equal(metric_score(number("poisson_deviance"), y, matrix(fitted(fit))), deviance(fit) / 60)
+  fit <- glm(y + 1 ~ x, Gamma)
+  expect_equal(metric_score(number("gamma_deviance"), y + 1, matrix(fitted(fit))), deviance(fit) / 60)
+  expect_equal(metric_score(number("median_ae"), y, matrix(x)), median(abs(y - x)))
+  expect_error(metric_score(number("poisson_deviance"), c(1, -1), matrix(1:2)), "below 0 in row 2", class = "dreher_error_study")
+  expect_error(metric_score(number("gamma_deviance"), c(1, 0), matrix(1:2)), "not above 0 in row 2", class = "dreher_error_study")
+  expect_error(new_metric("pairwise_auc", NULL, "classification", c("a", "b"), 2L), "does not fit", class = "dreher_error_input")
+  expect_error(record("auc"), "does not fit", class = "dreher_error_input")
+})
+
+test_that("importance in these metrics equals the naive loop, with an interval", {
+  three <- kiln$holdout[1:120, setdiff(names(kiln$holdout), c("strength", "ring_tone"))]
+  fit <- small_forest(defect ~ ., kiln$train[1:400, names(three)], probability = TRUE)
+  donors <- draw_donors(120, 3, 1)
+  for (name in c("balanced_accuracy", "f1", "mcc", "pairwise_auc")) {
+    st <- study(fit, three, "defect", train = kiln$train[1:400, names(three)], metric = name)
+    rk <- rank_permutation(st, repeats = 3)
+    m <- st$models[[1]]
+    score <- function(p) metric_score(st$metric, truth_of(st, three), round(p, 12))
+    for (p in rk$predictor[1:2]) {
+      naive <- mean(vapply(1:3, function(r) { s <- three; s[[p]] <- s[[p]][donors[, r]]; score(predict_model(st, m, s)) }, 0))
+      expect_equal(rk$importance[rk$predictor == p], score(predict_model(st, m, three)) - naive, tolerance = 1e-10)
+      expect_true(all(is.finite(rk$lower[rk$predictor == p])))
+    }
+  }
+  expect_lt(abs(score_models(study(fit, three, "defect", train = kiln$train, metric = "mcc"))$score), 1)
+})
+
+test_that("predictors shuffled together take the same donors, and stand beside their sum", {
+  models <- list(forest = small_forest(strength ~ ., d), linear = lm(strength ~ peak_temp * hold_minutes + pyro_left + pyro_right, d))
+  dictionary <- data.frame(predictor = c("pyro_left", "pyro_right", "peak_temp", "hold_minutes"), family = c("pyrometers", "pyrometers", "firing", "firing"))
+  st <- study(models, h, "strength", train = d, metric = "mse", dictionary = dictionary)
+  rk <- rank_permutation(st, unit = "family", repeats = 4)
+  donors <- draw_donors(nrow(h), 4, 1)
+  loss <- function(model, data) mean((predict_model(st, st$models[[model]], data)[, 1] - h$strength)^2)
+  for (m in names(models)) {
+    expect_false(any(c("pyro_left", "peak_temp") %in% rk$predictor[rk$model == m]))
+    together <- mean(vapply(1:4, function(r) { s <- h; for (p in c("peak_temp", "hold_minutes")) s[[p]] <- h[[p]][donors[, r]]; loss(m, s) }, 0)) - loss(m, h)
+    expect_equal(rk$importance[rk$model == m & rk$predictor == "firing"], together, tolerance = 1e-10)
+  }
+  members <- attr(rk, "members")
+  each <- rank_permutation(st, repeats = 4)
+  of <- members[members$model == "linear" & members$unit == "firing", ]
+  expect_equal(of$importance, each$importance[each$model == "linear"][match(of$member, each$predictor[each$model == "linear"])])
+  expect_equal(of$beyond, of$joint - sum(of$importance) + c(0, 0), tolerance = 1e-10)
+  root <- attr(rank_permutation(study(models, h, "strength", train = d, dictionary = dictionary), unit = "family", repeats = 4), "members")
+  expect_equal(root$beyond, members$beyond, tolerance = 1e-10)
+  expect_output(print(rk), "firing \\(linear\\): together .*, one at a time .* in all")
+  # Groups may share members; what a model does not use changes nothing; a factor's levels are the same twice.
+  mixed <- rank_permutation(st, unit = list(a = c("peak_temp", "pyro_left"), b = c("pyro_left", "pyro_right"), none = "operator"), repeats = 4)
+  expect_identical(mixed$importance[mixed$model == "linear" & mixed$predictor == "none"], 0)
+  expect_equal(mixed$importance[mixed$model == "forest" & mixed$predictor == "b"], rk$importance[rk$model == "forest" & rk$predictor == "pyrometers"])
+  twice <- rank_permutation(st, unit = list(x = c("peak_temp", "peak_temp")), repeats = 4)
+  expect_equal(twice$importance, each$importance[each$predictor == "peak_temp"], tolerance = 1e-12)
+  expect_error(rank_permutation(st, unit = list(a = "glow")), "no model of the study has: \"glow\"", class = "dreher_error_input")
+  expect_error(rank_permutation(st, unit = list("peak_temp")), "a name of its own", class = "dreher_error_input")
+})
+
+test_that("a ratio is the loss after over the loss before, less one", {
+  st <- study(lm(strength ~ ., d), h, "strength", train = d)
+  plain <- rank_permutation(st, repeats = 6)
+  share <- rank_permutation(st, form = "ratio", repeats = 6)
+  share <- share[match(plain$predictor, share$predictor), ]
+  base <- score_models(st)$score
+  expect_equal(share$importance, plain$importance / base, tolerance = 1e-10)
+  expect_true(all(share$lower <= share$importance & share$importance <= share$upper))
+  # Near one the ratio's relative error is that of the difference and the base together; for a strong predictor of the same order.
+  expect_lt(abs(log(share$std_error[1] / (plain$std_error[1] / base))), log(2))
+  expect_error(rank_permutation(study(lm(strength ~ ., d), h, "strength", train = d, metric = "r2"), form = "ratio"), "true zero", class = "dreher_error_input")
+})
