@@ -71,7 +71,7 @@ command_steps <- function() {
                 options = list(opt("out", "folder for the results; made if it is not there"))),
     rank = list(says = "Ranks the predictors. Without --out the table goes to standard output.", needs = c("model", "data", "target"), run = command_rank,
                 options = c(models, list(opt("data", "holdout rows with the target: a delimited text file"),
-                                         opt("by", "methods, set apart by commas: impurity, permutation, shapley, structure, coefficient, association [default: the first three]"),
+                                         opt("by", "methods, set apart by commas: impurity, permutation, shapley, structure, coefficient, association, refit [default: the first three]"),
                                          opt("repeats", "shuffles per predictor [default %default]", "integer", 10L),
                                          opt("format", "of the table: csv or json [default %default]", default = "csv")))),
     reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one.", needs = c("model", "train", "target"), run = command_reduce,

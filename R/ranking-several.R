@@ -4,7 +4,8 @@
 #' fit a model is left out and said so.
 #'
 #' @inheritParams rank_permutation
-#' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three), `"structure"`, `"coefficient"`, `"association"`.
+#' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three), `"structure"`, `"coefficient"`, `"association"`, `"refit"`
+#'   (which trains the model many times).
 #' @param background Background rows for [rank_shapley()].
 #' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`, `method` and `why`.
 #' @section Errors: When no method fits any of the models, with the reason for each; otherwise as the single functions.
@@ -16,7 +17,7 @@
 rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"), ..., models = NULL, rows = "holdout",
                             repeats = 10, background = 100, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_predictors", ..., threads = threads)
-  by <- check_choice(by, c("impurity", "permutation", "shapley", "structure", "coefficient", "association"), "by", several = TRUE)
+  by <- check_choice(by, c("impurity", "permutation", "shapley", "structure", "coefficient", "association", "refit"), "by", several = TRUE)
   chosen <- names(pick_models(st, models))
   pairs <- expand.grid(model = chosen, method = by, stringsAsFactors = FALSE)
   pairs <- pairs[!(pairs$method == "association" & pairs$model != chosen[1]), ]   # asks no model: once
@@ -32,6 +33,7 @@ rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"),
            permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = repeats, level = level, seed = seed),
            shapley = rank_shapley(st, models = piece$model, rows = rows, background = background, level = level, seed = seed),
            structure = rank_structure(st, models = piece$model),
+           refit = rank_refit(st, models = piece$model, level = level, seed = seed),
            coefficient = rank_coefficients(st, models = piece$model, level = level),
            association = rank_association(st, level = level, seed = seed))
   }, st = st, rows = rows, repeats = repeats, background = background, level = level, seed = seed, label = "ranking")

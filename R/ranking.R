@@ -19,11 +19,11 @@
 #' | `flag` | short warnings, see below |
 #'
 #' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not shown to beat a constant, so
-#' its ranking may be noise; `few repeats`: fewer than 5; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
+#' its ranking may be noise; `few repeats`: fewer than 5; `few draws`: fewer than 25 refits; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
 #' without interval; `not converged`: sampling stopped at its limit before the asked precision.
 #'
 #' Attributes: `target`, `metric`, `better`, `seed`, `level`, `settings` (one row per model and method: number of rows,
-#' repeats, what was measured, scale), `labels`, `left_out` (methods that did not apply, and why), `units` (per model and
+#' repeats, what was measured, scale, share of shuffle noise), `labels`, `left_out` (methods that did not apply, and why), `units` (per model and
 #' method the values behind each row of data, rows x predictors) and `fingerprint` of the data.
 #' @name ranking
 NULL
@@ -56,9 +56,10 @@ new_ranking <- function(st, table, settings, units, seed, level, left_out = NULL
             fingerprint = st$fingerprint)
 }
 
-new_settings <- function(model, method, rows, n, repeats = NA_integer_, measures, scale = NA_character_, background = NA_integer_, note = "") {
+new_settings <- function(model, method, rows, n, repeats = NA_integer_, measures, scale = NA_character_, background = NA_integer_, note = "",
+                         shuffle_noise = NA_real_) {
   data.frame(model = model$name, class = model$class, method = method, rows = rows, n = n, repeats = repeats, measures = measures,
-             scale = scale, background = background, note = note)
+             scale = scale, background = background, note = note, shuffle_noise = shuffle_noise)
 }
 
 bind_rankings <- function(st, parts, seed, level, left_out = NULL) {

@@ -164,22 +164,6 @@ score_nested <- function(st, model, train, test, order, sizes, seed, key) {
   out
 }
 
-predict_set <- function(st, model, train, test, predictors, seed, key) {
-  if (!length(predictors)) return(predict_constant(st, test, train))
-  fit <- fit_on(st, model, train, predictors, seed, key)
-  predict_fit(st, model, fit, test, predictors)
-}
-
-predict_fit <- function(st, model, fit, test, predictors) {
-  rows <- test[predictors]
-  p <- tryCatch(model$predict(fit, rows), error = function(e) {
-    stop_model(paste0("Model \"", model$name, "\", trained again on ", length(predictors), " predictors, cannot predict the held-out rows."),
-               conditionMessage(e), "Rare factor levels may be absent from a training part: merge or drop them.")
-  })
-  if (is.matrix(p) && !is.null(model$classes)) colnames(p) <- model$classes
-  check_predictions(p, rows, st, model$name)
-}
-
 gather_predictions <- function(splits, pieces, fold_of, time, sizes) {
   of_time <- which(vapply(pieces, `[[`, 1L, "time") == time)
   shape <- dim(splits[[of_time[1]]]$predictions)

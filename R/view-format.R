@@ -30,15 +30,15 @@ list_words <- function(x) {
 }
 
 method_names <- c(impurity = "Impurity", permutation = "Permutation", shapley = "Shapley", structure = "Structure",
-                  coefficient = "Coefficient", association = "Association")
+                  coefficient = "Coefficient", association = "Association", refit = "Refit")
 method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C", structure = "#8A8F94",
-                    coefficient = "#8A8F94", association = "#8A8F94")
+                    coefficient = "#8A8F94", association = "#8A8F94", refit = "#8A8F94")
 
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
   said <- c(oob = " oob", "train corrected" = " corrected", "train stored" = " stored", holdout = " holdout", train = " train", given = " given")[rows]
   usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
-    method %in% c("structure", "coefficient", "association")
+    method %in% c("structure", "coefficient", "association", "refit")
   paste0(method_names[method], ifelse(usual | is.na(said), "", said))
 }
 
@@ -124,13 +124,17 @@ level_shown <- function(x, s) {
   if (all(is.na(x$lower[of]))) NA_real_ else attr(x, "level")
 }
 
+# The shuffles' own part in the intervals, where it is worth more repeats.
+say_noise <- function(share) if (is.null(share) || is.na(share) || share < 0.1) "" else paste0(" (shuffling: ", format_percent(share), " of their variance)")
+
 # What was measured, on what: one short line per method.
 say_settings <- function(s, level) {
   interval <- if (is.na(level)) ", no interval" else paste0(", ", format_percent(level), " intervals")
   switch(s$method,
          impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", interval),
-         permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
+         permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval, say_noise(s$shuffle_noise)),
          shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
+         refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
          paste0(s$measures, ", ", format_number(s$n), " rows", interval))
 }

@@ -247,3 +247,22 @@ test_that("a ratio is the loss after over the loss before, less one", {
   expect_lt(abs(log(share$std_error[1] / (plain$std_error[1] / base))), log(2))
   expect_error(rank_permutation(study(lm(strength ~ ., d), h, "strength", train = d, metric = "r2"), form = "ratio"), "true zero", class = "dreher_error_input")
 })
+
+test_that("the shuffles' own noise is reported, and repeats are added until it is small", {
+  st <- study(lm(strength ~ ., d), kiln_rows(400, "holdout"), "strength", train = d)
+  noise <- function(...) attr(rank_permutation(st, ...), "settings")[c("repeats", "shuffle_noise")]
+  few <- noise(repeats = 3)
+  more <- noise(repeats = 40)
+  expect_gt(few$shuffle_noise, more$shuffle_noise)
+  chosen <- noise(repeats = "auto")
+  expect_true(chosen$shuffle_noise < 0.1 || chosen$repeats == 160)
+  expect_true(chosen$repeats %in% (10 * 2^(0:4)))
+  # By the definition: the variance of the estimate over orders and shifts, the rows held fixed.
+  st <- study(lm(strength ~ peak_temp, d), kiln_rows(400, "holdout"), "strength", train = d)
+  one <- function(seed) unlist(rank_permutation(st, repeats = 10, seed = seed)[c("importance", "std_error")])
+  over <- vapply(1:60, one, double(2))
+  D <- rank_permutation(st, repeats = 10)
+  share <- var(over[1, ]) / mean(over[2, ]^2)
+  expect_lt(abs(log(share / attr(D, "settings")$shuffle_noise)), log(1.8))
+  expect_error(rank_permutation(st, repeats = "many"), "single whole number", class = "dreher_error_input")
+})
