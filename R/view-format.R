@@ -124,15 +124,19 @@ level_shown <- function(x, s) {
   if (all(is.na(x$lower[of]))) NA_real_ else attr(x, "level")
 }
 
-# The shuffles' own part in the intervals, where it is worth more repeats.
-say_noise <- function(share) if (is.null(share) || is.na(share) || share < 0.1) "" else paste0(" (shuffling: ", format_percent(share), " of their variance)")
+# The shuffles' own part in the variance, where it is worth more repeats.
+say_noise <- function(settings) {
+  share <- suppressWarnings(max(settings$shuffle_noise, na.rm = TRUE))
+  if (is.null(settings$shuffle_noise) || !is.finite(share) || share < 0.1) return(NULL)
+  paste0("Shuffling makes up to ", format_percent(share), " of the variance behind the intervals: repeats = \"auto\" shuffles on until it is small.")
+}
 
 # What was measured, on what: one short line per method.
 say_settings <- function(s, level) {
   interval <- if (is.na(level)) ", no interval" else paste0(", ", format_percent(level), " intervals")
   switch(s$method,
          impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", interval),
-         permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval, say_noise(s$shuffle_noise)),
+         permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
          shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
          refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
