@@ -11,6 +11,8 @@
 #' @param unit What is shuffled: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary together; or a named list of
 #'   groups of predictors.
 #' @param form `"difference"` (default), or `"ratio"`: the rise of the loss as a share of the loss, for losses with a true zero.
+#' @param conditional TRUE: beside the plain form, values are also exchanged only among rows that are alike in what the other predictors say of
+#'   the shuffled one. Needs training rows.
 #' @param repeats Number of shuffles, at least 1; more than the number of rows less one is brought down to it. `"auto"`: 10, doubled up to 160 until the shuffles' own noise
 #'   is under a tenth of the variance of every importance that stands out from zero.
 #' @param level Level of the intervals.
@@ -39,6 +41,13 @@
 #' they stand in for each other: shuffled one at a time, the others carry on. One below the sum says that they act together, and each takes the common part with it. Said for squared errors only (RMSE and R
 #' squared are turned into them; Brier score), where predictors that act side by side add up, and beyond two standard errors.
 #'
+#' *Conditional* (column `rows` ends in `conditional`): plain shuffles of correlated predictors make rows that cannot occur, and lend a predictor that does nothing some of the importance of
+#' those it goes with (Hooker, Mentch and Zhou 2021). A tree of at most three questions, grown on the training rows and pruned by the one-standard-error rule, foretells the predictor from all
+#' others (for a factor or a group: its first principal coordinate); its leaves are the strata, those with fewer than 20 rows joined to a neighbour in the order of their means (Molnar et al. 2023). Attribute `strata` says per
+#' predictor how many there are, the size of the smallest, and the share of the predictor's variance between them (`explained`). With one stratum (flag `1 stratum`) it is the plain form with another draw. What is left of the
+#' dependence inside the strata keeps a predictor that does nothing slightly above zero; conditional values answer another question than plain ones and are not comparable with them in size.
+#' Their intervals take the strata as given; their coverage has not been simulated.
+#'
 #' *Ratio*: worked out on the logarithm, whose limits are turned back.
 #'
 #' For tree models the shuffled predictions come from one walk per row and tree (the same numbers up to rounding).
@@ -46,6 +55,8 @@
 #' @references Breiman, L. (2001). Random forests. \doi{10.1023/A:1010933404324}.
 #'   Fisher, A., Rudin, C. and Dominici, F. (2019). All models are wrong, but many are useful. \url{https://jmlr.org/papers/v20/18-760.html}.
 #'   Gregorutti, B., Michel, B. and Saint-Pierre, P. (2015). Grouped variable importance with random forests. \doi{10.1016/j.csda.2015.04.002}.
+#'   Hooker, G., Mentch, L. and Zhou, S. (2021). Unrestricted permutation forces extrapolation. \doi{10.1007/s11222-021-10057-z}.
+#'   Molnar, C., Koenig, G., Bischl, B. and Casalicchio, G. (2023). Model-agnostic feature importance and effects with dependent features. \doi{10.1007/s10618-022-00901-9}.
 #'   Hoeffding, W. (1948). A class of statistics with asymptotically normal distribution. \doi{10.1214/aoms/1177730196}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -53,7 +64,7 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' rank_permutation(st)
 #' @export
-rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit = "predictor", form = "difference", repeats = 10,
+rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit = "predictor", form = "difference", conditional = FALSE, repeats = 10,
                              level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_permutation", ..., threads = threads)
   if (!identical(repeats, "auto")) repeats <- check_count(repeats, "repeats")
@@ -63,15 +74,20 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
   if (form == "ratio" && !isTRUE(st$metric$ratio)) {
     stop_input(paste0("`form = \"ratio\"` needs a metric that is a loss with a true zero; \"", st$metric$name, "\" is not."), todo = "Use form = \"difference\", or rmse, brier and the like.")
   }
+  check_flag(conditional, "conditional")
+  if (conditional) need_train(st, "Conditional permutation (for its strata)")
   models <- pick_models(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, unit))
   on <- pick_rows(st, rows)
+  if (conditional && on$label == "train") stop_input("Conditional permutation is for rows the model has not seen.", todo = "Use rows = \"holdout\", or a data frame of other rows.")
   if (nrow(on$data) < 2) {
     stop_input("Permutation importance needs at least 2 rows.", paste0("Given: ", nrow(on$data), "."))
   }
   parts <- lapply(names(models), function(m) permute_model(models[[m]], st, on, units[[m]], form, repeats, level, seed))
-  out <- bind_rankings(st, parts, seed, level)
+  within <- if (conditional) lapply(names(models), function(m) permute_within(models[[m]], st, on, units[[m]], form, repeats, level, seed))
+  out <- bind_rankings(st, c(parts, within), seed, level)
   attr(out, "members") <- do.call(rbind, lapply(parts, attr, "members"))
+  attr(out, "strata") <- do.call(rbind, lapply(within, attr, "strata"))
   out
 }
 
@@ -260,7 +276,7 @@ shuffle_any <- function(st, model, rows, donors, judge, units, most_rows = 1e5) 
 
 # Importance of one unit with its error. shuffled: rows x repeats x outputs. A ratio is worked out on its logarithm, and
 # given less 1.
-judge_shuffle <- function(metric, truth, base, shuffled, donors, block, level, form = "difference") {
+judge_shuffle <- function(metric, truth, base, shuffled, donors, block, level, form = "difference", stratum = NULL) {
   n <- length(truth)
   unmoved <- all(shuffled == as.vector(base[rep(seq_len(n), ncol(donors)), ]))
   if (unmoved) return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(n)))
@@ -274,7 +290,7 @@ judge_shuffle <- function(metric, truth, base, shuffled, donors, block, level, f
     found <- list(std_error = sqrt(block_variance(metric, truth, base, shuffled, donors, block, form)), units = NULL)
     df <- length(unique(block)) - 1
   } else {
-    found <- two_way_error(if (form == "ratio") after$u / after$loss - before$u / before$loss else after$u - before$u, donors)
+    found <- two_way_error(if (form == "ratio") after$u / after$loss - before$u / before$loss else after$u - before$u, donors, stratum)
     df <- n - 1
   }
   limits <- t_limits(value, found$std_error, df, level)
@@ -287,13 +303,15 @@ judge_shuffle <- function(metric, truth, base, shuffled, donors, block, level, f
 }
 
 # D: rows x repeats, change of each row's influence. A row matters as receiver (A) and as donor (B).
-two_way_error <- function(D, donors) {
+# Within strata the donor's part is told from the stratum's mean: the strata's own differences are in A.
+two_way_error <- function(D, donors, stratum = NULL) {
   n <- nrow(D)
   repeats <- ncol(D)
   D <- D - mean(D)
   A <- rowMeans(D)
   B <- double(n)
   for (r in seq_len(repeats)) B[donors[, r]] <- B[donors[, r]] + D[, r] / repeats
+  if (!is.null(stratum)) B <- B - stats::ave(B, stratum)
   V2 <- stats::var(A + B) / n
   q <- sum(D^2) / (n * repeats)^2
   taken <- if (repeats < 5) q else q / 2

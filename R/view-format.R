@@ -36,7 +36,8 @@ method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#7
 
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
-  said <- c(oob = " oob", "train corrected" = " corrected", "train stored" = " stored", holdout = " holdout", train = " train", given = " given")[rows]
+  said <- c(oob = " oob", "train corrected" = " corrected", "train stored" = " stored", holdout = " holdout", train = " train", given = " given",
+            "holdout conditional" = " conditional", "given conditional" = " given, conditional")[rows]
   usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
     method %in% c("structure", "coefficient", "association", "refit")
   paste0(method_names[method], ifelse(usual | is.na(said), "", said))
