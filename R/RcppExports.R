@@ -9,6 +9,10 @@ parse_numbers <- function(text) {
     .Call(`_dreher_parse_numbers`, text)
 }
 
+hash_text <- function(text, n) {
+    .Call(`_dreher_hash_text`, text, n)
+}
+
 forest_fault <- function(forest) {
     .Call(`_dreher_forest_fault`, forest)
 }

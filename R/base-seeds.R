@@ -5,12 +5,7 @@
 # adding a predictor, a method or a model leaves the others' draws as they were.
 
 stream_state <- function(seed, key) {
-  text <- paste(c(format(seed, scientific = FALSE), key), collapse = "\r")
-  hex <- paste0(rlang::hash(c(text, "a")), rlang::hash(c(text, "b")))
-  words <- vapply(seq_len(6), function(i) {
-    part <- substr(hex, 8 * i - 7, 8 * i)
-    strtoi(substr(part, 1, 4), 16) * 65536 + strtoi(substr(part, 5, 8), 16)
-  }, 0)
+  words <- hash_text(enc2utf8(paste(c(format(seed, scientific = FALSE), key), collapse = "\r")), 6L)
   # The moduli of the two components; no component may be all zero.
   words <- words %% rep(c(4294967087, 4294944443), each = 3)
   words[c(1, 4)] <- pmax(words[c(1, 4)], 1)

@@ -128,7 +128,7 @@ level_shown <- function(x, s) {
 # The shuffles' own part in the variance, where it is worth more repeats.
 say_noise <- function(settings) {
   share <- suppressWarnings(max(settings$shuffle_noise, na.rm = TRUE))
-  if (is.null(settings$shuffle_noise) || !is.finite(share) || share < 0.1) return(NULL)
+  if (is.null(settings$shuffle_noise) || !is.finite(share) || share < 0.2) return(NULL)
   paste0("Shuffling makes up to ", format_percent(share), " of the variance behind the intervals: repeats = \"auto\" shuffles on until it is small.")
 }
 

@@ -33,6 +33,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// hash_text
+Rcpp::NumericVector hash_text(std::string text, int n);
+RcppExport SEXP _dreher_hash_text(SEXP textSEXP, SEXP nSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type text(textSEXP);
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    rcpp_result_gen = Rcpp::wrap(hash_text(text, n));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_fault
 Rcpp::List forest_fault(Rcpp::List forest);
 RcppExport SEXP _dreher_forest_fault(SEXP forestSEXP) {
@@ -214,6 +226,7 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_dreher_parse_document", (DL_FUNC) &_dreher_parse_document, 2},
     {"_dreher_parse_numbers", (DL_FUNC) &_dreher_parse_numbers, 1},
+    {"_dreher_hash_text", (DL_FUNC) &_dreher_hash_text, 2},
     {"_dreher_forest_fault", (DL_FUNC) &_dreher_forest_fault, 1},
     {"_dreher_breadth_first", (DL_FUNC) &_dreher_breadth_first, 3},
     {"_dreher_just_below", (DL_FUNC) &_dreher_just_below, 1},

@@ -1,5 +1,6 @@
-// Where R meets the model files: bytes go in, nested lists come out.
+// Where R meets texts and model files: bytes go in, numbers and nested lists come out.
 #include <Rcpp.h>
+#include "base-hash.h"
 #include "model-document.h"
 
 using dreher::Fault;
@@ -56,4 +57,12 @@ Rcpp::List parse_numbers(Rcpp::String text) {
   std::vector<double> numbers;
   const Fault fault = dreher::read_numbers(held.data(), held.size(), &numbers);
   return with_fault(fault, Rcpp::wrap(numbers));
+}
+
+// n whole numbers of 32 bits made from a text.
+// [[Rcpp::export]]
+Rcpp::NumericVector hash_text(std::string text, int n) {
+  std::vector<std::uint32_t> words(n);
+  dreher::hash_words(text, n, words.data());
+  return Rcpp::NumericVector(words.begin(), words.end());
 }

@@ -35,3 +35,12 @@ test_that("the grouped jackknife is exact for a mean", {
   left_out <- vapply(seq_along(x), function(i) mean(x[-i]), 0)
   expect_equal(jackknife_variance(left_out), var(x) / length(x), tolerance = 1e-12)
 })
+
+test_that("streams are the same on every machine and in every version", {
+  # Worked out by another implementation.
+  expect_identical(hash_text("a", 2L), c(1596572330, 4286902717))
+  expect_identical(hash_text("", 1L), 3280043009)
+  expect_identical(with_stream(1, c("donors", 5), sample.int(5)), c(5L, 3L, 1L, 4L, 2L))
+  expect_false(identical(stream_state(1, "a"), stream_state(1, "b")))
+  expect_identical(stream_state(1, "\u00e9"), stream_state(1, iconv("\u00e9", "UTF-8", "latin1")))
+})

@@ -224,7 +224,7 @@ test_that("predictors shuffled together take the same donors, and stand beside t
   expect_equal(of$beyond, of$joint - sum(of$importance) + c(0, 0), tolerance = 1e-10)
   root <- attr(rank_permutation(study(models, h, "strength", train = d, dictionary = dictionary), unit = "family", repeats = 4), "members")
   expect_equal(root$beyond, members$beyond, tolerance = 1e-10)
-  expect_output(print(rk), "firing \\(linear\\): together .*, one at a time .* in all")
+  expect_output(print(rk), "(firing|pyrometers) \\(linear\\): together .*, one at a time .* in all")
   # Groups may share members; what a model does not use changes nothing; a factor's levels are the same twice.
   mixed <- rank_permutation(st, unit = list(a = c("peak_temp", "pyro_left"), b = c("pyro_left", "pyro_right"), none = "operator"), repeats = 4)
   expect_identical(mixed$importance[mixed$model == "linear" & mixed$predictor == "none"], 0)
