@@ -64,7 +64,7 @@ add_offset <- function(linear, terms) {
   found <- offset_terms(terms)
   if (!length(found)) return(linear)
   design <- linear$design
-  linear$design <- function(data) cbind(design(data), vapply(found, function(o) as.double(eval(o, data, environment(terms))) + double(nrow(data)), double(nrow(data))))
+  linear$design <- function(data) cbind(design(data), do.call(cbind, lapply(found, function(o) as.double(eval(o, data, environment(terms))) + double(nrow(data)))))
   linear$beta <- c(linear$beta, stats::setNames(rep(1, length(found)), names(found)))
   linear$term <- c(linear$term, length(linear$columns) + seq_along(found))
   linear$columns <- c(linear$columns, lapply(found, all.vars))

@@ -106,8 +106,7 @@ permute_within <- function(model, st, on, units, form, repeats, level, seed) {
   label <- paste(on$label, "conditional")
   flags <- join_flags(rep(st$flags$models[[model$name]], length(units)), ifelse(quality$strata == 1, "1 stratum", ""))
   table <- ranking_rows(st, model, "permutation", label, names(units), get("importance"), get("std_error"), get("lower"), get("upper"), about = "model", flag = flags)
-  change <- if (st$metric$better == "lower") "rise of " else "fall of "
-  out <- new_ranking(st, table, new_settings(model, "permutation", label, nrow(rows), repeats, paste0(if (form == "ratio") "relative ", change, st$metric$label, " within strata")),
+  out <- new_ranking(st, table, new_settings(model, "permutation", label, nrow(rows), repeats, paste(say_loss(st$metric, form), "within strata")),
                      list(), seed, level)
   attr(out, "strata") <- quality
   out

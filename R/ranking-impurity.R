@@ -33,8 +33,8 @@
 #' *Corrected*: the classical value less that of the predictor's own permuted copy, over `refits` refits with all copies added (Sandri and
 #' Zuccolotto 2008; Nembrini, Koenig and Wright 2018).
 #'
-#' *Boosted trees* (gbm, xgboost): the gain of every split on the gradients of its round, recomputed by sending all training rows through the rounds in order, summed over trees:
-#' \eqn{G_L^2/(H_L+\lambda) + G_R^2/(H_R+\lambda) - (G_L+G_R)^2/(H_L+H_R+\lambda)}{G_L^2/(H_L+lambda) + G_R^2/(H_R+lambda) - (G_L+G_R)^2/(H_L+H_R+lambda)} (Chen and Guestrin 2016; xgboost), or with H the number of rows and no penalty
+#' *Boosted trees* (gbm, xgboost, lightgbm): the gain of every split on the gradients of its round, recomputed by sending all training rows through the rounds in order, summed over trees:
+#' \eqn{G_L^2/(H_L+\lambda) + G_R^2/(H_R+\lambda) - (G_L+G_R)^2/(H_L+H_R+\lambda)}{G_L^2/(H_L+lambda) + G_R^2/(H_R+lambda) - (G_L+G_R)^2/(H_L+H_R+lambda)} (Chen and Guestrin 2016; xgboost, lightgbm), or with H the number of rows and no penalty
 #' (Friedman 2001; gbm). Beside it, as `rows` `train stored`, what the library stored; the two differ where rows were sampled for each tree. Losses without a recomputation have the stored form only.
 #' On holdout rows: every split's fall of the loss (squared error, log loss, half the Poisson deviance) of the rows that pass it,
 #' \eqn{\frac{1}{|O|}\sum_m\sum_{i \in O}[\ell(y_i, F_{m-1}+v_t) - \ell(y_i, F_{m-1}+v_{c(i)})]}{mean over O of the sum over trees of l(y, F + v_t) - l(y, F + v_child)}, F the sum of all trees before and v a node's mean of the leaves below it over the training rows. Over a tree it adds up

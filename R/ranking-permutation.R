@@ -148,13 +148,15 @@ permute_model <- function(model, st, on, units, form, repeats, level, seed) {
                         hide(get("lower")), hide(get("upper")), about = if (seen) "rows" else "model", flag = flags)
   influence <- lapply(judged, `[[`, "units")
   influence <- if (is.null(influence[[1]])) NULL else do.call(cbind, influence)
-  change <- if (st$metric$better == "lower") "rise of " else "fall of "
-  measures <- paste0(if (form == "ratio") "relative ", change, st$metric$label)
+  measures <- say_loss(st$metric, form)
   out <- new_ranking(st, table, new_settings(model, "permutation", on$label, nrow(rows), ncol(donors), measures, shuffle_noise = noise),
                      stats::setNames(list(influence), paste0(model$name, "/permutation")), seed, level)
   attr(out, "members") <- judge_members(st, model, rows, truth, base, donors, block, units)
   out
 }
+
+# What an importance measures, in words.
+say_loss <- function(metric, form) paste0(if (form == "ratio") "relative ", if (metric$better == "lower") "rise of " else "fall of ", metric$label)
 
 # The largest share of the shuffles' own noise in the variance of an importance, over those that stand out from zero; NA
 # where none does (what is all noise stays so) and for the jackknife, which does not tell it apart.

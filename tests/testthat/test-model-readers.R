@@ -116,6 +116,8 @@ test_that("an offset is a term of weight one", {
   phi <- attr(rank_shapley(st, scale = "link", background = 20, max_rows = 5), "units")[[1]][, "hold_minutes", 1]
   chosen <- with_stream(1, c("explained", 300), sort(sample.int(300, 5)))
   expect_equal(unname(phi), log(d$hold_minutes[chosen]) - mean(log(draw_background(st, 20, 1)$hold_minutes)), tolerance = 1e-10)
+  two <- read_coefficients(glm(count ~ peak_temp + offset(log(hold_minutes)) + offset(grog_share / 100), poisson, d))
+  expect_identical(dim(two$design(d[1, ])), c(1L, 4L))   # a single row stays a row
   again <- refit_model(fit, d, "count", c("peak_temp", "hold_minutes"))
   expect_equal(coef(again), coef(glm(count ~ peak_temp + offset(log(hold_minutes)), poisson, d)))
   expect_null(attr(terms(refit_model(fit, d, "count", "peak_temp")), "offset"))
