@@ -45,8 +45,8 @@ forest_use <- function(forest, x, count, threads) {
     .Call(`_dreher_forest_use`, forest, x, count, threads)
 }
 
-forest_regain <- function(forest, x, y, loss, second_order, lambda, most_step, curve, start, round, group, threads) {
-    .Call(`_dreher_forest_regain`, forest, x, y, loss, second_order, lambda, most_step, curve, start, round, group, threads)
+forest_regain <- function(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads) {
+    .Call(`_dreher_forest_regain`, forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads)
 }
 
 forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, threads) {

@@ -244,7 +244,7 @@ recompute_gain <- function(model, st) {
   f <- model$forest
   b <- f$boosted
   forest_regain(f, encode_for_forest(f, model_rows(st, model, st$train, "train")), boosting_target(model, st, st$train), match(b$loss, boosting_losses) - 1L,
-                b$second_order, b$lambda, b$most_step, if (is.null(b$curve)) 2 else b$curve, boosting_start(model, st), as.integer(b$round), as.integer(b$group), st$threads)
+                b$second_order, b$lambda, b$most_step, f$single, if (is.null(b$curve)) 2 else b$curve, boosting_start(model, st), as.integer(b$round), as.integer(b$group), st$threads)
 }
 
 stored_gain <- function(f) {

@@ -150,8 +150,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_regain
-Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
-RcppExport SEXP _dreher_forest_regain(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
+Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
+RcppExport SEXP _dreher_forest_regain(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP singleSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -162,12 +162,13 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< bool >::type second_order(second_orderSEXP);
     Rcpp::traits::input_parameter< double >::type lambda(lambdaSEXP);
     Rcpp::traits::input_parameter< double >::type most_step(most_stepSEXP);
+    Rcpp::traits::input_parameter< bool >::type single(singleSEXP);
     Rcpp::traits::input_parameter< double >::type curve(curveSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type start(startSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type round(roundSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_regain(forest, x, y, loss, second_order, lambda, most_step, curve, start, round, group, threads));
+    rcpp_result_gen = Rcpp::wrap(forest_regain(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -235,7 +236,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},
     {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
-    {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 12},
+    {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_forest_shuffle", (DL_FUNC) &_dreher_forest_shuffle, 6},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},

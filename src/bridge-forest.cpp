@@ -190,13 +190,13 @@ Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMat
 // y: numbers, 0/1, or class numbers from 0; loss: 0 squared, 1 logistic, 2 poisson, 3 softmax.
 // [[Rcpp::export]]
 Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order,
-                                  double lambda, double most_step, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round,
+                                  double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round,
                                   Rcpp::IntegerVector group, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
   if (y.size() != x.nrow() || round.size() != f.n_trees || group.size() != f.n_trees || start.size() != f.n_outputs) Rcpp::stop("targets, rounds or groups do not fit");
   if (Rcpp::is_true(Rcpp::any(group < 0)) || Rcpp::is_true(Rcpp::any(group >= f.n_outputs))) Rcpp::stop("a tree adds to an output that is not there");
-  const dreher::Boosting boosting{static_cast<dreher::Loss>(loss), second_order, lambda, most_step, curve, start.begin(), round.begin(), group.begin()};
+  const dreher::Boosting boosting{static_cast<dreher::Loss>(loss), second_order, lambda, most_step, single, curve, start.begin(), round.begin(), group.begin()};
   Rcpp::NumericMatrix gain(f.n_columns, f.n_trees);
   stop_if_interrupted(dreher::regain(f, make_table(x, f), y.begin(), boosting, make_loop(threads), gain.begin()));
   return gain;

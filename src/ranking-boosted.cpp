@@ -6,41 +6,47 @@ namespace {
 
 // First and second derivatives of the loss of one row by each output.
 void derive(const Boosting& boosting, const double* F, double y, int K, double* g, double* h) {
+  const auto rounded = [&](double x) { return boosting.rounded(x); };
   switch (boosting.loss) {
     case Loss::squared:
       g[0] = F[0] - y;
       h[0] = 1;
       break;
     case Loss::logistic: {
-      const double p = 1 / (1 + std::exp(-F[0]));
+      const double p = rounded(1 / rounded(1 + rounded(std::exp(-F[0]))));
       g[0] = p - y;
-      h[0] = std::max(p * (1 - p), 1e-16);
+      h[0] = std::max(p * rounded(1 - p), 1e-16);
       break;
     }
     case Loss::poisson:
-      g[0] = std::exp(F[0]) - y;
-      h[0] = std::exp(F[0] + boosting.most_step);
+      g[0] = rounded(std::exp(F[0])) - y;
+      h[0] = std::exp(rounded(F[0] + boosting.most_step));
       break;
     case Loss::softmax: {
       const double top = *std::max_element(F, F + K);
       double total = 0;
-      for (int k = 0; k < K; ++k) total += std::exp(F[k] - top);
+      for (int k = 0; k < K; ++k) total += g[k] = rounded(std::exp(rounded(F[k] - top)));
       for (int k = 0; k < K; ++k) {
-        const double p = std::exp(F[k] - top) / total;
+        const double p = rounded(g[k] / rounded(total));
         g[k] = p - (static_cast<int>(y) == k);
-        h[k] = std::max(boosting.curve * p * (1 - p), 1e-16);
+        h[k] = std::max(rounded(boosting.curve * p) * rounded(1 - p), 1e-16);
       }
     }
   }
-  if (!boosting.second_order) std::fill(h, h + K, 1.0);
+  for (int k = 0; k < K; ++k) {
+    g[k] = rounded(g[k]);
+    h[k] = boosting.second_order ? rounded(h[k]) : 1;
+  }
 }
 
 double worth(double G, double H, const Boosting& boosting) {
   H += boosting.lambda;
   if (H <= 0) return 0;
-  const double step = -G / H, most = boosting.most_step;
-  const double w = most > 0 ? std::min(std::max(step, -most), most) : step;
-  return -(2 * G * w + H * w * w);
+  const double most = boosting.most_step;
+  if (most <= 0) return boosting.rounded(boosting.rounded(G * G) / boosting.rounded(H));
+  const auto rounded = [&](double x) { return boosting.rounded(x); };
+  const double w = rounded(std::min(std::max(-G / H, -most), most)), g = rounded(G), h = rounded(H);
+  return -rounded(rounded(rounded(2 * g) * w) + rounded(h * rounded(w * w)));
 }
 
 }  // namespace
@@ -49,13 +55,13 @@ bool regain(const Forest& f, const Table& table, const double* y, const Boosting
   const std::ptrdiff_t n = table.rows;
   const int K = f.n_outputs, p = table.columns;
   std::vector<double> F(n * K), g(n * K), h(n * K);
-  for (std::ptrdiff_t i = 0; i < n; ++i) for (int k = 0; k < K; ++k) F[i * K + k] = f.base[k] + boosting.start[k];
+  for (std::ptrdiff_t i = 0; i < n; ++i) for (int k = 0; k < K; ++k) F[i * K + k] = boosting.rounded(f.base[k] + boosting.start[k]);
   std::fill(gain, gain + static_cast<std::ptrdiff_t>(f.n_columns) * f.n_trees, 0.0);
 
   for (int first = 0; first < f.n_trees;) {
     int last = first;
     while (last < f.n_trees && boosting.round[last] == boosting.round[first]) ++last;
-    for (std::ptrdiff_t i = 0; i < n; ++i) derive(boosting, &F[i * K], y[i], K, &g[i * K], &h[i * K]);
+    for (std::ptrdiff_t i = 0; i < n; ++i) derive(boosting, &F[i * K], boosting.rounded(y[i]), K, &g[i * K], &h[i * K]);
     std::vector<int> ends(n * (last - first));
 
     const bool done = each_row(loop, last - first, 64, [&](std::ptrdiff_t which, int) {
@@ -76,8 +82,8 @@ bool regain(const Forest& f, const Table& table, const double* y, const Boosting
       for (int node = to - 1; node >= from; --node) {
         if (f.column[node] < 0 || f.owner[node] != node) continue;
         const int l = f.left[node] - from, r = f.right[node] - from, m = f.missing[node];
-        out[f.column[node]] += worth(G[l], H[l], boosting) + worth(G[r], H[r], boosting) -
-          worth(G[l] + G[r], H[l] + H[r], boosting);
+        const double children = boosting.rounded(worth(G[l], H[l], boosting) + worth(G[r], H[r], boosting));
+        out[f.column[node]] += boosting.rounded(children - worth(G[l] + G[r], H[l] + H[r], boosting));
         G[node - from] += G[l] + G[r];
         H[node - from] += H[l] + H[r];
         if (f.third_branch(node)) {
@@ -88,12 +94,12 @@ bool regain(const Forest& f, const Table& table, const double* y, const Boosting
     });
     if (!done) return false;
     if (first == 0) {   // the trees bring the constant themselves
-      for (std::ptrdiff_t i = 0; i < n; ++i) std::copy(f.base, f.base + K, F.begin() + i * K);
+      for (std::ptrdiff_t i = 0; i < n; ++i) for (int k = 0; k < K; ++k) F[i * K + k] = boosting.rounded(f.base[k]);
     }
     for (int t = first; t < last; ++t) {
       for (std::ptrdiff_t i = 0; i < n; ++i) {
         const std::ptrdiff_t end = ends[static_cast<std::ptrdiff_t>(t - first) * n + i];
-        for (int k = 0; k < K; ++k) F[i * K + k] += f.weight[t] * f.value[end * K + k];
+        for (int k = 0; k < K; ++k) F[i * K + k] = boosting.rounded(F[i * K + k] + f.weight[t] * f.value[end * K + k]);
       }
     }
     first = last;

@@ -13,6 +13,9 @@ namespace dreher {
 //
 // Where steps are bounded, a node's term is that of the bounded step w: -(2 G w + (H + lambda) w^2).
 //
+// With `single` the sums F, the derivatives and the terms of a node are rounded to single precision, as libraries do that
+// work in it: with a constant far from the target their own rounding is 1e-5 of the gain, and must be met to be compared.
+//
 // loss    squared, logistic (y 0/1), poisson, or softmax (y class number from 0)
 // round   [n_trees], which round a tree belongs to, not falling
 // group   [n_trees], which output it adds to
@@ -24,10 +27,12 @@ struct Boosting {
   bool second_order = true;     // false: h = 1
   double lambda = 0;
   double most_step = 0;         // bound on a node's step, 0: none
+  bool single = false;
   double curve = 2;             // softmax: h = curve * p (1 - p)
   const double* start = nullptr;   // [n_outputs], a constant that the trees of the first round hold
   const int* round = nullptr;
   const int* group = nullptr;
+  double rounded(double x) const { return single ? static_cast<float>(x) : x; }
 };
 
 bool regain(const Forest& forest, const Table& table, const double* y, const Boosting& boosting, const Loop& loop, double* gain);

@@ -221,13 +221,10 @@ test_that("boosted trees: the recomputed gain equals the stored one where every 
     xgboost::xgb.train(list(objective = objective, max_depth = 4, nthread = 1, ...), xgboost::xgb.DMatrix(as.matrix(d[few]), label = label, nthread = 1), nrounds = 6)
   }
   for (v in list(both(boost(d$strength, "reg:squarederror"), "strength"), both(boost(d$strength, "reg:squarederror", lambda = 5), "strength"),
-                 both(boost(as.integer(d$strong) - 1, "binary:logistic"), "strong"), both(boost(d$count, "count:poisson"), "count"),
+                 both(boost(d$strength, "reg:squarederror", base_score = mean(d$strength)), "strength"), both(boost(as.integer(d$strong) - 1, "binary:logistic"), "strong"), both(boost(d$count, "count:poisson"), "count"),
                  both(boost(as.integer(d$defect) - 1, "multi:softprob", num_class = 4), "defect"))) {
-    expect_equal(v$own, v$stored, tolerance = 1e-5)   # the library adds in single precision
+    expect_lt(max(abs(v$own / v$stored - 1)), 1e-6)   # of every predictor, from the library's constant of 0.5 on
   }
-  # Gradients near zero keep their digits in single precision.
-  v <- both(boost(d$strength, "reg:squarederror", base_score = mean(d$strength)), "strength")
-  expect_equal(v$own, v$stored, tolerance = 1e-6)
   grow <- function(target, distribution, data) suppressWarnings(gbm::gbm(reformulate(few, target), distribution, data, n.trees = 6, interaction.depth = 3, bag.fraction = 1))
   whole <- d
   d$drying_humidity[is.na(d$drying_humidity)] <- 60
