@@ -53,8 +53,12 @@ forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, 
     .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
-forest_shuffle <- function(forest, x, player_of, players, donor, threads) {
-    .Call(`_dreher_forest_shuffle`, forest, x, player_of, players, donor, threads)
+shuffle_prepare <- function(forest, x, threads) {
+    .Call(`_dreher_shuffle_prepare`, forest, x, threads)
+}
+
+shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads) {
+    .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads)
 }
 
 forest_shapley <- function(forest, x, background, player_of, players, threads) {

@@ -225,6 +225,7 @@ shuffle_forest <- function(st, model, rows, base, donors, judge, units, cells = 
   origin <- forest_origin(model)
   x <- encode_for_forest(model$forest, rows)
   sum_before <- forest_predict(model$forest, x, st$threads)
+  prepared <- shuffle_prepare(model$forest, x, st$threads)
   shape <- c(dim(donors), ncol(sum_before))
   classes <- if (st$task == "classification") model$classes
   out <- list()
@@ -233,7 +234,7 @@ shuffle_forest <- function(st, model, rows, base, donors, judge, units, cells = 
     for (u in seq_along(part)) player[origin %in% units[[part[u]]]] <- u
     change <- array(0, c(dim(donors), nrow(model$forest$value), length(part)))
     for (repeats in split(seq_len(ncol(donors)), (seq_len(ncol(donors)) - 1) %/% 64)) {
-      change[, repeats, , ] <- forest_shuffle(model$forest, x, player, length(part), donors[, repeats, drop = FALSE], st$threads)
+      change[, repeats, , ] <- shuffle_rows(prepared, player, length(part), donors[, repeats, drop = FALSE], length(repeats), FALSE, matrix(0L, 0, 0), 1L, nrow(rows), st$threads)
     }
     for (u in seq_along(part)) {
       one <- change[, , , u, drop = FALSE]

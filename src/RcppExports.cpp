@@ -191,19 +191,36 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// forest_shuffle
-Rcpp::NumericVector forest_shuffle(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerMatrix donor, int threads);
-RcppExport SEXP _dreher_forest_shuffle(SEXP forestSEXP, SEXP xSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP threadsSEXP) {
+// shuffle_prepare
+SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads);
+RcppExport SEXP _dreher_shuffle_prepare(SEXP forestSEXP, SEXP xSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(shuffle_prepare(forest, x, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// shuffle_rows
+Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors, Rcpp::IntegerMatrix inbag, int from, int to, int threads);
+RcppExport SEXP _dreher_shuffle_rows(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP repeatsSEXP, SEXP own_donorsSEXP, SEXP inbagSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type prepared(preparedSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
     Rcpp::traits::input_parameter< int >::type players(playersSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type donor(donorSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type donor(donorSEXP);
+    Rcpp::traits::input_parameter< int >::type repeats(repeatsSEXP);
+    Rcpp::traits::input_parameter< bool >::type own_donors(own_donorsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type inbag(inbagSEXP);
+    Rcpp::traits::input_parameter< int >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< int >::type to(toSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_shuffle(forest, x, player_of, players, donor, threads));
+    rcpp_result_gen = Rcpp::wrap(shuffle_rows(prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -238,7 +255,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
     {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
-    {"_dreher_forest_shuffle", (DL_FUNC) &_dreher_forest_shuffle, 6},
+    {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
+    {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 10},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},
     {NULL, NULL, 0}
 };

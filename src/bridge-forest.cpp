@@ -218,21 +218,51 @@ Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::Nume
   return Rcpp::List::create(Rcpp::Named("sum") = sum, Rcpp::Named("square") = square);
 }
 
+namespace {
+
+// A forest and a table, laid out for shuffling; kept between calls for parts of the rows.
+struct Prepared {
+  HeldForest forest;
+  dreher::Ranks ranks;
+  dreher::Coded coded;
+  Prepared(const Rcpp::List& f, const Rcpp::NumericMatrix& x, const Loop& loop)
+      : forest(f), ranks(make_table(x, forest.view), loop), coded(forest.view, ranks) {}
+};
+
+std::vector<int> from_zero(const Rcpp::IntegerVector& x) {
+  std::vector<int> out(x.begin(), x.end());
+  for (int& i : out) --i;
+  return out;
+}
+
+}  // namespace
+
 // [[Rcpp::export]]
-Rcpp::NumericVector forest_shuffle(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerVector player_of,
-                                   int players, Rcpp::IntegerMatrix donor, int threads) {
-  HeldForest held(forest);
-  const Table table = make_table(x, held.view);
-  const int repeats = donor.ncol(), outputs = held.view.n_outputs;
-  if (repeats > 64) Rcpp::stop("at most 64 repeats at once");
-  if (donor.nrow() != x.nrow() || player_of.size() != x.ncol()) Rcpp::stop("donors or players do not fit the table");
-  Rcpp::IntegerVector donor0(donor.size()), player0(player_of.size());
-  for (R_xlen_t i = 0; i < donor.size(); ++i) donor0[i] = donor[i] - 1;
-  for (R_xlen_t j = 0; j < player_of.size(); ++j) player0[j] = player_of[j] - 1;
-  Rcpp::NumericVector out(static_cast<R_xlen_t>(x.nrow()) * repeats * outputs * players);
-  stop_if_interrupted(dreher::shuffle_change(held.view, table, player0.begin(), players, donor0.begin(),
-                                             repeats, make_loop(threads), out.begin()));
-  out.attr("dim") = Rcpp::IntegerVector::create(x.nrow(), repeats, outputs, players);
+SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
+  Rcpp::XPtr<Prepared> out(new Prepared(forest, x, make_loop(threads)));
+  stop_if_interrupted(out->ranks.done);
+  return out;
+}
+
+// Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0.
+// -> rows x repeats x outputs x players
+// [[Rcpp::export]]
+Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors,
+                                 Rcpp::IntegerMatrix inbag, int from, int to, int threads) {
+  const Rcpp::XPtr<Prepared> at(prepared);
+  const Forest& f = at->forest.view;
+  const R_xlen_t n = at->ranks.rows;
+  if (repeats < 1 || repeats > 64) Rcpp::stop("between 1 and 64 repeats at once");
+  if (donor.size() != n * repeats * (own_donors ? players : 1) || player_of.size() != f.n_columns) Rcpp::stop("donors or players do not fit the table");
+  if (inbag.size() > 0 && (inbag.nrow() != n || inbag.ncol() != f.n_trees)) Rcpp::stop("in-bag counts must be rows x trees");
+  if (from < 1 || to > n || from > to) Rcpp::stop("rows out of range");
+  const std::vector<int> donor0 = from_zero(donor), player0 = from_zero(player_of);
+  for (int d : donor0) if (d < 0 || d >= n) Rcpp::stop("a donor is out of range");
+  for (int p : player0) if (p >= players) Rcpp::stop("a player is out of range");
+  const dreher::Shuffle shuffle{player0.data(), players, donor0.data(), repeats, own_donors, inbag.size() > 0 ? inbag.begin() : nullptr};
+  Rcpp::NumericVector out(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players);
+  stop_if_interrupted(dreher::shuffle_change(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), out.begin()));
+  out.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, f.n_outputs, players);
   return out;
 }
 
