@@ -61,6 +61,22 @@ shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donor
     .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads)
 }
 
+shuffle_steps <- function(prepared, player_of, players, inbag, from, to, threads) {
+    .Call(`_dreher_shuffle_steps`, prepared, player_of, players, inbag, from, to, threads)
+}
+
+shuffle_ranks <- function(prepared, column) {
+    .Call(`_dreher_shuffle_ranks`, prepared, column)
+}
+
+sum_spans <- function(player, lo, hi, by, ranks, players) {
+    .Call(`_dreher_sum_spans`, player, lo, hi, by, ranks, players)
+}
+
+sum_cells <- function(cell, by, rows, columns) {
+    .Call(`_dreher_sum_cells`, cell, by, rows, columns)
+}
+
 forest_shapley <- function(forest, x, background, player_of, players, threads) {
     .Call(`_dreher_forest_shapley`, forest, x, background, player_of, players, threads)
 }

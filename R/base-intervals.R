@@ -1,7 +1,15 @@
 # Small statistics shared by scores, rankings and reductions.
 
-# Standard error of a mean of influences.
-influence_error <- function(u) stats::sd(u) / sqrt(length(u))
+# Standard error of a mean of influences, and its degrees of freedom; rows of a block count as one. u: rows, or rows x columns,
+# for which `cov` is the covariance of the means.
+influence_error <- function(u, block = NULL) {
+  total <- block_sums(as.matrix(u), block)
+  n <- nrow(as.matrix(u))
+  cov <- nrow(total) * stats::cov(total) / n^2
+  list(std_error = sqrt(diag(cov)), cov = cov, df = nrow(total) - 1)
+}
+
+block_sums <- function(u, block) if (is.null(block)) u else rowsum(u, block, reorder = TRUE)
 
 t_limits <- function(estimate, std_error, df, level) {
   half <- if (df >= 1) stats::qt((1 + level) / 2, df) * std_error else NA_real_

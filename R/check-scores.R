@@ -41,20 +41,19 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
 }
 
 score_one <- function(st, model, level, seed) {
-  truth <- truth_of(st, st$data)
-  n <- length(truth)
+  cases <- cases_of(st, st$data)
   p <- predict_model(st, model, st$data)
   p0 <- predict_constant(st, st$data)
   metric <- st$metric
-  own <- loss_with_error(metric, truth, p, NULL, seed)
-  gain <- loss_with_error(metric, truth, p0, p, seed)
+  own <- loss_with_error(metric, cases, p, NULL, seed)
+  gain <- loss_with_error(metric, cases, p0, p, seed)
   limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
   data.frame(model = model$name, metric = metric$name, better = metric$better, score = as_score(metric, own$loss),
              std_error = own$std_error, lower = limits$lower, upper = limits$upper,
-             constant = metric_score(metric, truth, p0), gain = gain$loss, gain_lower = gain_limits$lower,
-             gain_upper = gain_limits$upper, train_score = NA_real_, n = n, flag = if (no_skill) "no skill" else "")
+             constant = metric_score(metric, cases$truth, p0, cases$weight), gain = gain$loss, gain_lower = gain_limits$lower,
+             gain_upper = gain_limits$upper, train_score = NA_real_, n = length(cases$truth), flag = if (no_skill) "no skill" else "")
 }
 
 # NA without training rows, and where some of them cannot be predicted: a model may have left out rows
@@ -62,30 +61,34 @@ score_one <- function(st, model, level, seed) {
 score_training <- function(st, model) {
   if (is.null(st$train)) return(NA_real_)
   p <- tryCatch(predict_model(st, model, st$train, "train"), dreher_error = function(e) NULL)
-  if (is.null(p)) NA_real_ else metric_score(st$metric, truth_of(st, st$train), p)
+  if (is.null(p)) return(NA_real_)
+  cases <- cases_of(st, st$train)
+  metric_score(st$metric, cases$truth, p, cases$weight)
 }
 
 # The loss of `p`, or the paired excess of the loss of `p` over that of `than`, with its error.
-loss_with_error <- function(metric, truth, p, than, seed) {
+loss_with_error <- function(metric, cases, p, than, seed) {
   if (!jackknifed(metric)) {
-    a <- metric_influence(metric, truth, p)
-    b <- if (is.null(than)) list(loss = 0, u = 0) else metric_influence(metric, truth, than)
-    return(list(loss = a$loss - b$loss, std_error = influence_error(a$u - b$u), df = length(truth) - 1))
+    a <- metric_influence(metric, cases$truth, p, cases$weight)
+    b <- if (is.null(than)) list(loss = 0, u = 0) else metric_influence(metric, cases$truth, than, cases$weight)
+    return(c(list(loss = a$loss - b$loss), influence_error(a$u - b$u, cases$block)[c("std_error", "df")]))
   }
   loss <- function(rows) {
-    one <- function(p) metric_influence(metric, truth[rows], p[rows, , drop = FALSE])$loss
+    some <- some_cases(cases, rows)
+    one <- function(p) metric_influence(metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
     one(p) - if (is.null(than)) 0 else one(than)
   }
-  block <- with_stream(seed, c("jackknife", length(truth)), draw_blocks(length(truth)))
+  block <- jackknife_blocks(cases, seed)
   values <- vapply(unique(block), function(g) loss(which(block != g)), 0)
-  list(loss = loss(seq_along(truth)), std_error = sqrt(jackknife_variance(values)), df = length(values) - 1)
+  list(loss = loss(seq_along(cases$truth)), std_error = sqrt(jackknife_variance(values)), df = length(values) - 1)
 }
 
 # The constant prediction: what one would say without any predictor.
 constant_of <- function(st, data) {
   y <- data[[st$target]]
-  if (st$task == "classification") return(as.double(table(y)[st$classes]) / length(y))
-  if (st$metric$name %in% c("mae", "median_ae")) stats::median(y) else mean(y)
+  weight <- cases_of(st, data)$weight
+  if (st$task == "classification") return(vapply(st$classes, function(k) weighted_mean(y == k, weight), 0, USE.NAMES = FALSE))
+  if (st$metric$name %in% c("mae", "median_ae")) weighted_median(y, weight) else weighted_mean(y, weight)
 }
 
 predict_constant <- function(st, data, from = if (is.null(st$train)) st$data else st$train) {

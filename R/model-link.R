@@ -16,10 +16,3 @@ apply_link <- function(forest, eta) {
          softmax = { e <- exp(eta - do.call(pmax, lapply(seq_len(ncol(eta)), function(k) eta[, k]))); e / rowSums(e) },
          log = exp(eta))
 }
-
-# The same for rows x repeats x outputs.
-apply_link_cube <- function(forest, eta) {
-  if (forest$link == "identity") return(eta)
-  flat <- apply_link(forest, matrix(eta, ncol = dim(eta)[3]))
-  array(flat, c(dim(eta)[1:2], ncol(flat)))
-}

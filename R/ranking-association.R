@@ -118,6 +118,6 @@ associate_variance <- function(st, p, ...) {
 # The study's metric with this predictor alone, against the constant, on the holdout rows.
 associate_score <- function(st, p, draws, seed) {
   fitted <- fit_alone(st, p, st$train, st$data)
-  gain <- loss_with_error(st$metric, truth_of(st, st$data), predict_constant(st, st$data), fitted, seed)
+  gain <- loss_with_error(st$metric, cases_of(st, st$data), predict_constant(st, st$data), fitted, seed)
   list(value = gain$loss, std_error = gain$std_error, df = gain$df, kind = "gain alone", n = nrow(st$data), sign = NA, p_value = NA)
 }

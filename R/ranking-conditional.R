@@ -74,40 +74,38 @@ join_small <- function(stratum, least) {
   }
 }
 
-# The shift design within each stratum; a stratum of one row keeps its own value.
-draw_donors_within <- function(stratum, repeats, seed) {
+# The shift design within each stratum; a stratum of one row keeps its own value. Rows of a block give to each other only
+# where their stratum has no other rows to give.
+draw_donors_within <- function(stratum, repeats, seed, block = NULL) {
   donors <- matrix(seq_along(stratum), length(stratum), repeats)
   for (s in unique(stratum)) {
     rows <- which(stratum == s)
     if (length(rows) < 2) next
-    own <- draw_donors(length(rows), min(repeats, length(rows) - 1L), seed)
+    of <- if (!is.null(block)) match(block[rows], unique(block[rows]))
+    if (!is.null(of) && max(tabulate(of)) > length(rows) / 2) of <- NULL
+    own <- draw_donors(length(rows), min(repeats, length(rows) - 1L), seed, of)
     own <- own[, rep_len(seq_len(ncol(own)), repeats), drop = FALSE]
     donors[rows, ] <- rows[own]
   }
   donors
 }
 
-# The conditional rows of a ranking, beside the plain ones.
-permute_within <- function(model, st, on, units, form, repeats, level, seed) {
-  rows <- model_rows(st, model, on$data, "rows")
-  truth <- truth_of(st, on$data)
-  base <- predict_aligned(st, model, rows)
-  block <- with_stream(seed, c("jackknife", nrow(rows)), draw_blocks(nrow(rows)))
-  repeats <- if (identical(repeats, "auto")) 10L else min(repeats, nrow(rows) - 1L)
-  strata <- lapply(units, function(u) if (length(u)) draw_strata(st, model, u, rows, seed) else list(stratum = rep(1L, nrow(rows)), explained = 0))
-  judged <- lapply(stats::setNames(nm = names(units)), function(u) {
-    donors <- draw_donors_within(strata[[u]]$stratum, repeats, seed)
-    judge <- function(shuffled) judge_shuffle(st$metric, truth, base, shuffled, donors, block, level, form, strata[[u]]$stratum)
-    shuffle_each(st, model, rows, base, donors, judge, units[u])[[1]]
-  })
-  get <- function(field) vapply(judged, `[[`, 0, field)
-  quality <- data.frame(model = model$name, unit = names(units), strata = vapply(strata, function(s) max(s$stratum), 1L),
+# The conditional rows of a ranking, beside the plain ones: every unit has strata, and so donors, of its own.
+permute_within <- function(open, cases, on, units, form, repeats, level, seed) {
+  st <- open$st
+  repeats <- min(repeats, open$n - 1L)
+  strata <- lapply(units, function(u) if (length(u)) draw_strata(st, open$model, u, open$rows, seed) else list(stratum = rep(1L, open$n), explained = 0))
+  used <- which(lengths(units) > 0)
+  donors <- array(0L, c(open$n, repeats, length(used)))
+  for (u in seq_along(used)) donors[, , u] <- draw_donors_within(strata[[used[u]]]$stratum, repeats, seed, cases$block)
+  design <- list(donors = donors, own = TRUE, repeats = repeats)
+  judged <- judge_units(open, cases, units, design, st$metric, form, level, seed, lapply(strata, `[[`, "stratum"))
+  stopped <- if (isTRUE(attr(judged, "stopped"))) paste0(length(judged), " of ", length(units), " predictors of model \"", open$model$name, "\" are ranked within strata.")
+  strata <- strata[names(judged)]
+  quality <- data.frame(model = rep(open$model$name, length(judged)), unit = names(judged), strata = vapply(strata, function(s) max(s$stratum), 1L),
                         smallest = vapply(strata, function(s) min(tabulate(s$stratum)), 1L), explained = vapply(strata, `[[`, 0, "explained"), row.names = NULL)
-  label <- paste(on$label, "conditional")
-  flags <- join_flags(rep(st$flags$models[[model$name]], length(units)), ifelse(quality$strata == 1, "1 stratum", ""))
-  table <- ranking_rows(st, model, "permutation", label, names(units), get("importance"), get("std_error"), get("lower"), get("upper"), about = "model", flag = flags)
-  out <- new_ranking(st, table, new_settings(model, "permutation", label, nrow(rows), repeats, paste(say_loss(st$metric, form), "within strata")),
-                     list(), seed, level)
+  out <- ranking_of_shuffles(open$model, st, on, units[names(judged)], judged, open$n, repeats, form, seed, level, shuffle_share(judged), ifelse(quality$strata == 1, "1 stratum", ""))
   attr(out, "strata") <- quality
+  attr(out, "stopped") <- stopped
   out
 }

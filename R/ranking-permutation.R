@@ -65,9 +65,10 @@
 #' rank_permutation(st)
 #' @export
 rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit = "predictor", form = "difference", conditional = FALSE, repeats = 10,
-                             level = 0.95, seed = 1, threads = NULL) {
+                             max_rows = NULL, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_permutation", ..., threads = threads)
-  if (!identical(repeats, "auto")) repeats <- check_count(repeats, "repeats")
+  if (!identical(repeats, "auto") && !identical(repeats, "all")) repeats <- check_count(repeats, "repeats")
+  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   form <- check_choice(form, c("difference", "ratio"), "form")
@@ -78,17 +79,48 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
   if (conditional) need_train(st, "Conditional permutation (for its strata)")
   models <- pick_models(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, unit))
-  on <- pick_rows(st, rows)
-  if (conditional && on$label == "train") stop_input("Conditional permutation is for rows the model has not seen.", todo = "Use rows = \"holdout\", or a data frame of other rows.")
-  if (nrow(on$data) < 2) {
-    stop_input("Permutation importance needs at least 2 rows.", paste0("Given: ", nrow(on$data), "."))
+  several <- lapply(pick_several_rows(st, rows), draw_rows, max_rows, seed)
+  for (on in several) {
+    if (conditional && on$label %in% c("train", "oob")) stop_input("Conditional permutation is for rows the model has not seen.", todo = "Use rows = \"holdout\", or a data frame of other rows.")
+    if (nrow(on$data) < 2) stop_input("Permutation importance needs at least 2 rows.", paste0("Given: ", nrow(on$data), "."))
+    if (on$label == "oob") for (m in models) need_inbag(m)
   }
-  parts <- lapply(names(models), function(m) permute_model(models[[m]], st, on, units[[m]], form, repeats, level, seed))
-  within <- if (conditional) lapply(names(models), function(m) permute_within(models[[m]], st, on, units[[m]], form, repeats, level, seed))
-  out <- bind_rankings(st, c(parts, within), seed, level)
-  attr(out, "members") <- do.call(rbind, lapply(parts, attr, "members"))
-  attr(out, "strata") <- do.call(rbind, lapply(within, attr, "strata"))
+  # Asked for alone, the plain form must say who borrows from whom.
+  twins <- if (!conditional) find_alike(st)
+  if (!is.null(twins)) {
+    flagged <- intersect(names(st$flags$predictors), c(twins$predictor, twins$other))
+    st$flags$predictors[flagged] <- join_flags(st$flags$predictors[flagged], "twin")
+  }
+  parts <- list()
+  stopped <- NULL
+  for (m in names(models)) for (on in several) {
+    if (!is.null(stopped)) break
+    part <- permute_model(models[[m]], st, on, units[[m]], form, repeats, conditional, level, seed)
+    stopped <- attr(part, "stopped")
+    if (nrow(part)) parts <- c(parts, list(part))
+  }
+  if (!is.null(stopped)) {
+    if (!length(parts)) rlang::interrupt()
+    warn_dreher("stopped", paste0("Stopped by the user: ", stopped, " The rest is missing."), "What was done is in the result.")
+  }
+  out <- bind_rankings(st, parts, seed, level)
+  gather_parts <- function(name) do.call(rbind, lapply(parts, attr, name))
+  attr(out, "members") <- gather_parts("members")
+  attr(out, "strata") <- gather_parts("strata")
+  attr(out, "gap") <- training_gap(out)
+  attr(out, "twins") <- twins
   out
+}
+
+# What the importances on training rows say beyond those on the holdout rows, and whether it lies above their interval.
+training_gap <- function(ranking) {
+  table <- as_plain(ranking)
+  seen <- table[table$rows == "train", ]
+  fresh <- table[table$rows == "holdout", ]
+  at <- match(paste(seen$model, seen$predictor), paste(fresh$model, fresh$predictor))
+  if (!nrow(seen) || anyNA(at)) return(NULL)
+  data.frame(model = seen$model, predictor = seen$predictor, train = seen$importance, holdout = fresh$importance[at], gap = seen$importance - fresh$importance[at],
+             beyond = seen$importance > fresh$upper[at], row.names = NULL)
 }
 
 # What is shuffled together: names, each with its predictors.
@@ -124,35 +156,69 @@ open_ranking <- function(study, verb, ..., threads = NULL) {
   study
 }
 
-permute_model <- function(model, st, on, units, form, repeats, level, seed) {
+permute_model <- function(model, st, on, units, form, repeats, conditional, level, seed) {
   rows <- model_rows(st, model, on$data, "rows")
-  truth <- truth_of(st, on$data)
-  base <- predict_aligned(st, model, rows)
-  block <- with_stream(seed, c("jackknife", nrow(rows)), draw_blocks(nrow(rows)))
-  now <- if (identical(repeats, "auto")) 10L else repeats
+  cases <- cases_of(st, on$data)
+  inbag <- NULL
+  if (on$label == "oob") {
+    inbag <- model$forest$inbag[on$chosen, , drop = FALSE]
+    left <- rowSums(inbag == 0) > 0
+    if (sum(left) < 2) stop_study(paste0("Model \"", model$name, "\": all its trees have seen all rows."), todo = "Use rows = \"holdout\".")
+    rows <- rows[left, , drop = FALSE]
+    cases <- some_cases(cases, left)
+    inbag <- inbag[left, , drop = FALSE]
+  }
+  open <- open_shuffle(st, model, rows, inbag)
+  now <- if (is.numeric(repeats)) repeats else 10L
   repeat {
-    donors <- draw_donors(nrow(rows), now, seed)
-    judge <- function(shuffled) judge_shuffle(st$metric, truth, base, shuffled, donors, block, level, form)
-    judged <- shuffle_each(st, model, rows, base, donors, judge, units)
+    design <- if (identical(repeats, "all")) list(all = TRUE, repeats = nrow(rows) - 1L)
+              else list(donors = draw_donors(nrow(rows), now, seed, cases$block), own = FALSE)
+    if (is.null(design$repeats)) design$repeats <- ncol(design$donors)
+    judged <- judge_units(open, cases, units, design, st$metric, form, level, seed)
     noise <- shuffle_share(judged)
-    if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 || ncol(donors) < now || now >= 160L) break
+    if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 || design$repeats < now || now >= 160L || isTRUE(attr(judged, "stopped"))) break
     now <- 2L * now
   }
+  stopped <- if (isTRUE(attr(judged, "stopped"))) paste0(length(judged), " of ", length(units), " predictors of model \"", model$name, "\" are ranked.")
+  units <- units[names(judged)]
+  out <- ranking_of_shuffles(model, st, on, units, judged, nrow(rows), design$repeats, form, seed, level, noise)
+  if (is.null(stopped) && any(lengths(units) > 1)) attr(out, "members") <- judge_members(open, cases, units, design, seed)
+  if (is.null(stopped) && conditional) {
+    within <- permute_within(open, cases, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed)
+    strata <- attr(within, "strata")
+    members <- attr(out, "members")
+    stopped <- attr(within, "stopped")
+    out <- bind_rankings(st, list(out, within), seed, level)
+    attr(out, "members") <- members
+    attr(out, "strata") <- strata
+  }
+  attr(out, "stopped") <- stopped
+  out
+}
 
+ranking_of_shuffles <- function(model, st, on, units, judged, n, repeats, form, seed, level, noise, within = NULL) {
   get <- function(field) vapply(judged, `[[`, 0, field)
   seen <- on$label == "train"
   hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
   flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), rep(st$flags$models[[model$name]], length(units)),
-                      if (ncol(donors) < 5) "few repeats" else "", if (seen) "training rows" else "")
-  table <- ranking_rows(st, model, "permutation", on$label, names(units), get("importance"), hide(get("std_error")),
+                      if (repeats < min(5, n - 1)) "few repeats" else "", if (seen) "training rows" else "", if (is.null(within)) "" else within)
+  label <- paste0(on$label, if (!is.null(within)) " conditional")
+  table <- ranking_rows(st, model, "permutation", label, names(units), get("importance"), hide(get("std_error")),
                         hide(get("lower")), hide(get("upper")), about = if (seen) "rows" else "model", flag = flags)
   influence <- lapply(judged, `[[`, "units")
-  influence <- if (is.null(influence[[1]])) NULL else do.call(cbind, influence)
-  measures <- say_loss(st$metric, form)
-  out <- new_ranking(st, table, new_settings(model, "permutation", on$label, nrow(rows), ncol(donors), measures, shuffle_noise = noise),
-                     stats::setNames(list(influence), paste0(model$name, "/permutation")), seed, level)
-  attr(out, "members") <- judge_members(st, model, rows, truth, base, donors, block, units)
-  out
+  influence <- if (!length(influence) || is.null(influence[[1]])) NULL else do.call(cbind, influence)
+  measures <- paste0(say_loss(st$metric, form), if (!is.null(within)) " within strata")
+  note <- paste(c(if (!is.null(on$of)) paste0("of ", format(on$of, big.mark = ",")), if (!is.null(st$weights)) "weighted", if (!is.null(st$blocks)) "errors by block"), collapse = ", ")
+  new_ranking(st, table, new_settings(model, "permutation", label, n, repeats, measures, shuffle_noise = noise, note = note),
+              if (is.null(within)) stats::setNames(list(influence), paste0(model$name, "/permutation", if (on$label != "holdout") paste0("/", on$label))) else list(), seed, level)
+}
+
+# Out-of-bag rows need trees that know their own rows, and an output that is their mean.
+need_inbag <- function(model) {
+  f <- model$forest
+  if (is.null(f) || is.null(f$inbag) || !is.null(f$boosted) || isTRUE(f$shared)) {
+    stop_model(paste0("Model \"", model$name, "\" does not say which rows each of its trees has seen."), todo = "Use rows = \"holdout\", or fit a forest that keeps its in-bag counts.")
+  }
 }
 
 # What an importance measures, in words.
@@ -167,179 +233,18 @@ shuffle_share <- function(judged) {
 
 # Predictors that were shuffled together, each alone: their sum against the joint value, paired row by row. Squared
 # errors add up over predictors that act side by side; roots and ratios never do, so both are taken in squared errors.
-judge_members <- function(st, model, rows, truth, base, donors, block, units) {
+judge_members <- function(open, cases, units, design, seed) {
   several <- units[lengths(units) > 1]
-  if (!length(several)) return(NULL)
-  metric <- additive_metric(st$metric)
+  metric <- additive_metric(open$st$metric)
   members <- unique(unlist(several))
-  judge <- function(shuffled) judge_shuffle(metric, truth, base, shuffled, donors, block, 0.95)[c("importance", "std_error", "units")]
-  judged <- shuffle_each(st, model, rows, base, donors, judge, c(several, stats::setNames(as.list(members), paste("member", members))))
+  judged <- judge_units(open, cases, c(several, stats::setNames(as.list(members), paste("member", members))), design, metric, "difference", 0.95, seed)
   do.call(rbind, lapply(names(several), function(u) {
     of <- judged[paste("member", several[[u]])]
     joint <- judged[[u]]
     each <- vapply(of, `[[`, 0, "importance")
     beyond <- joint$importance - sum(each)
-    apart <- if (is.null(joint$units)) NA_real_ else influence_error(joint$units - rowSums(do.call(cbind, lapply(of, `[[`, "units"))))
-    data.frame(model = model$name, unit = u, member = several[[u]], importance = unname(each), std_error = vapply(of, `[[`, 0, "std_error"), joint = joint$importance,
+    apart <- if (is.null(joint$units)) NA_real_ else influence_error(joint$units - rowSums(do.call(cbind, lapply(of, `[[`, "units"))), cases$block)$std_error
+    data.frame(model = open$model$name, unit = u, member = several[[u]], importance = unname(each), std_error = vapply(of, `[[`, 0, "std_error"), joint = joint$importance,
                sum = sum(each), beyond = beyond, beyond_error = apart, measures = metric$label, additive = isTRUE(metric$additive), row.names = NULL)
   }))
-}
-
-# donor[i, r]: the row whose value row i receives in repeat r.
-draw_donors <- function(n, repeats, seed) {
-  repeats <- min(repeats, n - 1L)
-  drawn <- with_stream(seed, c("donors", n), list(order = sample.int(n), shifts = sample.int(n - 1L, repeats)))
-  donors <- matrix(0L, n, repeats)
-  for (r in seq_len(repeats)) {
-    donors[drawn$order, r] <- drawn$order[(seq_len(n) - 1L + drawn$shifts[r]) %% n + 1L]
-  }
-  donors
-}
-
-# Calls judge(rows x repeats x outputs) with the predictions after the shuffle of each unit in turn.
-shuffle_each <- function(st, model, rows, base, donors, judge, units) {
-  if (is.null(model$forest) || isTRUE(model$forest$shared)) shuffle_any(st, model, rows, donors, judge, units)
-  else shuffle_forest(st, model, rows, base, donors, judge, units)
-}
-
-# The predictor each of the forest's columns stems from.
-forest_origin <- function(model) if (is.null(model$forest$origin)) model$forest$columns else model$forest$origin
-
-# Units that go through one walk: disjoint, and no more than the memory holds.
-split_units <- function(units, at_once) {
-  layer <- integer(length(units))
-  used <- list()
-  for (i in seq_along(units)) {
-    free <- which(vapply(used, function(u) !any(units[[i]] %in% u$predictors) && u$count < at_once, NA))[1]
-    if (is.na(free)) {
-      free <- length(used) + 1L
-      used[[free]] <- list(predictors = character(), count = 0L)
-    }
-    used[[free]] <- list(predictors = c(used[[free]]$predictors, units[[i]]), count = used[[free]]$count + 1L)
-    layer[i] <- free
-  }
-  split(seq_along(units), layer)
-}
-
-shuffle_forest <- function(st, model, rows, base, donors, judge, units, cells = 2e7) {
-  origin <- forest_origin(model)
-  x <- encode_for_forest(model$forest, rows)
-  sum_before <- forest_predict(model$forest, x, st$threads)
-  prepared <- shuffle_prepare(model$forest, x, st$threads)
-  shape <- c(dim(donors), ncol(sum_before))
-  classes <- if (st$task == "classification") model$classes
-  out <- list()
-  for (part in split_units(units, max(1, floor(cells / prod(shape))))) {
-    player <- integer(length(origin))
-    for (u in seq_along(part)) player[origin %in% units[[part[u]]]] <- u
-    change <- array(0, c(dim(donors), nrow(model$forest$value), length(part)))
-    for (repeats in split(seq_len(ncol(donors)), (seq_len(ncol(donors)) - 1) %/% 64)) {
-      change[, repeats, , ] <- shuffle_rows(prepared, player, length(part), donors[, repeats, drop = FALSE], length(repeats), FALSE, matrix(0L, 0, 0), 1L, nrow(rows), st$threads)
-    }
-    for (u in seq_along(part)) {
-      one <- change[, , , u, drop = FALSE]
-      dim(one) <- dim(change)[1:3]
-      unmoved <- all(one == 0)   # said here, because a link may round
-      shuffled <- aperm(array(sum_before, c(dim(sum_before), ncol(donors))), c(1, 3, 2)) + one
-      shuffled <- apply_link_cube(model$forest, shuffled)
-      if (!is.null(classes)) shuffled <- place_classes(shuffled, classes, st$classes)
-      dimnames(shuffled) <- list(NULL, NULL, colnames(base))
-      out[[names(units)[part[u]]]] <- judge(if (unmoved) aperm(array(base, c(dim(base), ncol(donors))), c(1, 3, 2)) else shuffled)
-    }
-  }
-  out[names(units)]
-}
-
-# Outputs in the order of the study's classes; classes the model does not know stay 0.
-place_classes <- function(cube, from, to) {
-  if (identical(from, to)) return(cube)
-  out <- array(0, c(dim(cube)[1:2], length(to)))
-  out[, , match(from, to)] <- cube
-  out
-}
-
-# Any model: several shuffled copies of the rows in one call, because many models pay per call.
-shuffle_any <- function(st, model, rows, donors, judge, units, most_rows = 1e5) {
-  n <- nrow(rows)
-  repeats <- ncol(donors)
-  at_once <- max(1, min(repeats, floor(most_rows / n)))
-  lapply(units, function(together) {
-    shuffled <- NULL
-    for (some in split(seq_len(repeats), (seq_len(repeats) - 1) %/% at_once)) {
-      copies <- rows[rep(seq_len(n), length(some)), , drop = FALSE]
-      for (p in together) copies[[p]] <- rows[[p]][as.vector(donors[, some])]
-      attr(copies, "row.names") <- .set_row_names(nrow(copies))
-      p_copies <- predict_aligned(st, model, copies)
-      if (is.null(shuffled)) shuffled <- array(0, c(n, repeats, ncol(p_copies)), list(NULL, NULL, colnames(p_copies)))
-      shuffled[, some, ] <- array(p_copies, c(n, length(some), ncol(p_copies)))
-    }
-    judge(shuffled)
-  })
-}
-
-# Importance of one unit with its error. shuffled: rows x repeats x outputs. A ratio is worked out on its logarithm, and
-# given less 1.
-judge_shuffle <- function(metric, truth, base, shuffled, donors, block, level, form = "difference", stratum = NULL) {
-  n <- length(truth)
-  unmoved <- all(shuffled == as.vector(base[rep(seq_len(n), ncol(donors)), ]))
-  if (unmoved) return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(n)))
-  before <- metric_influence(metric, truth, base)
-  after <- metric_shuffled(metric, truth, shuffled)
-  if (form == "ratio" && !(before$loss > 0 && after$loss > 0)) {
-    stop_study(paste0("The ratio is undefined: the ", metric$label, " is 0."), todo = "Use form = \"difference\".")
-  }
-  value <- if (form == "ratio") log(after$loss / before$loss) else after$loss - before$loss
-  if (jackknifed(metric)) {
-    found <- list(std_error = sqrt(block_variance(metric, truth, base, shuffled, donors, block, form)), units = NULL)
-    df <- length(unique(block)) - 1
-  } else {
-    found <- two_way_error(if (form == "ratio") after$u / after$loss - before$u / before$loss else after$u - before$u, donors, stratum)
-    df <- n - 1
-  }
-  limits <- t_limits(value, found$std_error, df, level)
-  if (form == "ratio") {
-    limits <- lapply(limits, expm1)
-    found$std_error <- exp(value) * found$std_error
-    value <- expm1(value)
-  }
-  c(list(importance = value), found, limits)
-}
-
-# D: rows x repeats, change of each row's influence. A row matters as receiver (A) and as donor (B).
-# Within strata the donor's part is told from the stratum's mean: the strata's own differences are in A.
-two_way_error <- function(D, donors, stratum = NULL) {
-  n <- nrow(D)
-  repeats <- ncol(D)
-  D <- D - mean(D)
-  A <- rowMeans(D)
-  B <- double(n)
-  for (r in seq_len(repeats)) B[donors[, r]] <- B[donors[, r]] + D[, r] / repeats
-  if (!is.null(stratum)) B <- B - stats::ave(B, stratum)
-  V2 <- stats::var(A + B) / n
-  q <- sum(D^2) / (n * repeats)^2
-  taken <- if (repeats < 5) q else q / 2
-  list(std_error = sqrt(max(V2 - taken, V2 / 4)), units = A + B, share = min(pair_variance(D, A, B) / (n * repeats) / max(V2 - q, V2 / 4), 1))
-}
-
-# The part of a change that belongs to the pair of rows and neither to the receiver nor to the donor: all that is left
-# to chance when every row gives and receives once in each repeat. By moments: var(A) + var(B) holds the rows' own
-# parts (1 + 1/R) times and the pairs' 2/R times, var(D) both once.
-pair_variance <- function(D, A, B) {
-  repeats <- ncol(D)
-  if (repeats < 2) return(NA_real_)
-  max(0, (mean(D^2) * (1 + 1 / repeats) - stats::var(A) - stats::var(B)) / (1 - 1 / repeats))
-}
-
-# Any metric: drop each block as receivers and as donors, and look how the importance moves.
-block_variance <- function(metric, truth, base, shuffled, donors, block, form = "difference") {
-  values <- vapply(unique(block), function(g) {
-    stays <- block != g
-    before <- metric_influence(metric, truth[stays], base[stays, , drop = FALSE])$loss
-    after <- vapply(seq_len(ncol(donors)), function(r) {
-      both <- stays & block[donors[, r]] != g
-      metric_influence(metric, truth[both], slice_repeat(shuffled, r)[both, , drop = FALSE])$loss
-    }, 0)
-    if (form == "ratio") log(mean(after) / before) else mean(after) - before
-  }, 0)
-  jackknife_variance(values)
 }

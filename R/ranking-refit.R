@@ -42,7 +42,7 @@ rank_refit <- function(study, ..., models = NULL, unit = "predictor", way = "lea
 
 refit_without <- function(model, st, units, way, draws, level, seed) {
   train <- training_frame(st, model)
-  pieces <- lapply(seq_len(draws), function(b) list(draw = b, rows = with_stream(seed, c("bootstrap", nrow(train), b), sample.int(nrow(train), replace = TRUE))))
+  pieces <- lapply(seq_len(draws), function(b) list(draw = b, rows = with_stream(seed, c("bootstrap", nrow(train), b), draw_bootstrap(cases_of(st, train)))))
   lost <- map_pieces(pieces, function(piece, st, model, train, units, way, seed) {
     score_without(st, model, train[piece$rows, , drop = FALSE], train[-unique(piece$rows), , drop = FALSE], units, way, seed, c(model$name, piece$draw))
   }, st = st, model = model, train = train, units = units, way = way, seed = seed, label = "training again")
@@ -57,11 +57,19 @@ refit_without <- function(model, st, units, way, draws, level, seed) {
   new_ranking(st, table, new_settings(model, "refit", "oob", nrow(train), draws, measures), stats::setNames(list(lost), paste0(model$name, "/refit")), seed, level)
 }
 
+# Rows drawn with replacement; where rows belong together, whole blocks.
+draw_bootstrap <- function(cases) {
+  n <- length(cases$truth)
+  if (is.null(cases$block)) return(sample.int(n, replace = TRUE))
+  of <- split(seq_len(n), cases$block)
+  unlist(of[sample.int(length(of), replace = TRUE)], use.names = FALSE)
+}
+
 # One draw: for every unit the loss without it less the loss with all, or the constant's less that of it alone.
 score_without <- function(st, model, inside, outside, units, way, seed, key) {
-  truth <- truth_of(st, outside)
+  cases <- cases_of(st, outside)
   loss <- function(predictors, name) {
-    metric_influence(st$metric, truth, predict_set(st, model, inside, outside, predictors, seed, c("refit", key, name)))$loss
+    metric_influence(st$metric, cases$truth, predict_set(st, model, inside, outside, predictors, seed, c("refit", key, name)), cases$weight)$loss
   }
   all <- model$inputs$predictors
   if (way == "leave_out") {

@@ -101,6 +101,14 @@ shapley_way <- function(model, scale) {
   "sampled"
 }
 
+# Outputs in the order of the study's classes; classes the model does not know stay 0.
+place_classes <- function(cube, from, to) {
+  if (identical(from, to)) return(cube)
+  out <- array(0, c(dim(cube)[1:2], length(to)))
+  out[, , match(from, to)] <- cube
+  out
+}
+
 # values: list(phi = rows x predictors x outputs, std_error = same or NULL, target = rows x outputs
 # (prediction less baseline), outputs = names, scale, pairs)
 explained_outputs <- function(st, p) {

@@ -6,7 +6,7 @@
 #' | column | meaning |
 #' |---|---|
 #' | `model`, `method` | the model's name in the study; `impurity`, `permutation`, `shapley`, `structure`, `coefficient` or `association` |
-#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag`, `oob`, `train corrected`, `train stored` or `given` |
+#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag`, `oob`, `train corrected`, `train stored`, `given`, or the name of a set of rows |
 #' | `class` | with more than two classes, the class a Shapley importance speaks of; `NA`: all together |
 #' | `slice`, `resample` | `NA` unless computed on a part of the rows or on a resample |
 #' | `predictor`, `family` | the column, and its family in the dictionary |
@@ -19,7 +19,7 @@
 #' | `flag` | short warnings, see below |
 #'
 #' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not shown to beat a constant, so
-#' its ranking may be noise; `few repeats`: fewer than 5; `few draws`: fewer than 25 refits; `1 stratum`: see [rank_permutation()]; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
+#' its ranking may be noise; `few repeats`: fewer than 5; `few draws`: fewer than 25 refits; `1 stratum`, `twin`: see [rank_permutation()]; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
 #' without interval; `not converged`: sampling stopped at its limit before the asked precision.
 #'
 #' Attributes: `target`, `metric`, `better`, `seed`, `level`, `settings` (one row per model and method: number of rows,

@@ -39,7 +39,7 @@ choose_set <- function(reduction, ..., rule = "one_se", model = NULL) {
   }
   curve <- reduction$curves[[check_choice(model, names(reduction$curves), "model")]]
   st <- reduction$study
-  moments <- curve_moments(st, curve$truth, curve$outer, reduction$seed)
+  moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed)
   at <- apply_rule(moments, rule)
   full <- length(curve$sizes)
   size <- curve$sizes[at]
@@ -77,7 +77,7 @@ procedure_score <- function(rd, curve, inside) {
     }
     both
   })
-  m <- curve_moments(st, curve$truth, chosen, rd$seed)
+  m <- curve_moments(st, curve$cases, chosen, rd$seed)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
   price <- t_limits(m$loss[1] - m$loss[2], difference_error(m, 1, 2), m$df, rd$level)
   data.frame(score = as_score(st$metric, m$loss[1]), lower = own$lower, upper = own$upper, price = m$loss[1] - m$loss[2],

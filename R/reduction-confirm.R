@@ -53,19 +53,20 @@ confirm_set <- function(set, data, ..., margin = NULL, level = 0.95, seed = NULL
   small <- fit_and_predict(set$predictors)
   full <- fit_and_predict(model$inputs$predictors)
   constant <- predict_constant(st, on, train)
-  truth <- truth_of(st, on)
-  d <- loss_with_error(st$metric, truth, small, full, seed)
-  gain <- loss_with_error(st$metric, truth, constant, small, seed)
+  cases <- cases_of(st, on)
+  d <- loss_with_error(st$metric, cases, small, full, seed)
+  gain <- loss_with_error(st$metric, cases, constant, small, seed)
+  score <- function(p) metric_score(st$metric, cases$truth, p, cases$weight)
   limits <- t_limits(d$loss, d$std_error, d$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   reach <- stats::qt(level, d$df) * d$std_error
-  n <- length(truth)
+  n <- nrow(on)
   n_needed <- ceiling((stats::qnorm(level) + stats::qnorm(0.8))^2 * d$std_error^2 * n / margin^2)
   structure(
     list(statement = state_difference(d$loss - reach, d$loss + reach, margin), model = set$model, predictors = set$predictors,
          full_size = length(model$inputs$predictors), difference = d$loss, std_error = d$std_error, lower = limits$lower, upper = limits$upper,
-         limit = d$loss + reach, margin = margin, score_small = metric_score(st$metric, truth, small),
-         score_full = metric_score(st$metric, truth, full), score_constant = metric_score(st$metric, truth, constant),
+         limit = d$loss + reach, margin = margin, score_small = score(small),
+         score_full = score(full), score_constant = score(constant),
          gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed,
          metric = st$metric$label, level = level),
     class = "dreher_confirmation")

@@ -94,7 +94,7 @@ reduce_model <- function(st, model, by, folds, times, inner_folds, sizes, seed) 
   }, st = st, model = model, train = train, fold_of = fold_of, by = by, inner_folds = inner_folds, sizes = sizes,
   seed = seed, label = "reducing")
   list(model = model$name, sizes = sizes, order = done[[1]], splits = done[-1], pieces = pieces[-1], fold_of = fold_of,
-       truth = truth_of(st, train), outer = lapply(seq_len(times), function(t) {
+       cases = cases_of(st, train), outer = lapply(seq_len(times), function(t) {
          gather_predictions(done[-1], pieces[-1], fold_of, t, sizes)
        }))
 }
@@ -104,6 +104,11 @@ draw_folds <- function(st, data, folds) {
   y <- data[[st$target]]
   stratum <- if (st$task == "classification") as.integer(y) else rep(1L, nrow(data))
   fold <- integer(nrow(data))
+  if (!is.null(st$blocks)) {   # rows that belong together stay together
+    of <- cases_of(st, data)$block
+    if (max(of) < folds) stop_study(paste0(folds, " folds need at least as many blocks of rows; there are ", max(of), "."), todo = "Ask for fewer folds.")
+    return(sample(rep_len(sample.int(folds), max(of)))[of])
+  }
   for (s in unique(stratum)) {
     rows <- which(stratum == s)
     fold[rows] <- sample(rep_len(sample.int(folds), length(rows)))
@@ -125,7 +130,7 @@ walk_down <- function(st, model, train, test, by, inner_folds, sizes, seed, key)
     inner_order <- order_within(st, model, train[!out, , drop = FALSE], by, seed, inner_key)
     inner[out, , ] <- score_nested(st, model, train[!out, , drop = FALSE], train[out, , drop = FALSE], inner_order, sizes, seed, inner_key)
   }
-  list(order = order, predictions = predictions, inner = curve_moments(st, truth_of(st, train), list(inner), seed))
+  list(order = order, predictions = predictions, inner = curve_moments(st, cases_of(st, train), list(inner), seed))
 }
 
 # Predictors from top to bottom, by what `train` alone says.
@@ -174,21 +179,22 @@ gather_predictions <- function(splits, pieces, fold_of, time, sizes) {
 
 # Loss of each size and the covariance of these losses over rows. `predictions`: one array (rows x
 # sizes x outputs) per drawing of the folds; influences are averaged over drawings row by row.
-curve_moments <- function(st, truth, predictions, seed) {
+curve_moments <- function(st, cases, predictions, seed) {
   sizes <- dim(predictions[[1]])[2]
   each <- lapply(predictions, function(p) lapply(seq_len(sizes), function(s) {
-    metric_influence(st$metric, truth, slice_repeat(p, s))
+    metric_influence(st$metric, cases$truth, slice_repeat(p, s), cases$weight)
   }))
   loss <- rowMeans(vapply(each, function(e) vapply(e, `[[`, 0, "loss"), double(sizes)))
   if (!jackknifed(st$metric)) {
-    u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(length(truth)), "u"))) / length(each)
-    return(list(loss = loss, cov = stats::cov(u) / length(truth), df = length(truth) - 1))
+    u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(length(cases$truth)), "u"))) / length(each)
+    return(c(list(loss = loss), influence_error(u, cases$block)[c("cov", "df")]))
   }
-  block <- with_stream(seed, c("jackknife", length(truth)), draw_blocks(length(truth)))
+  block <- jackknife_blocks(cases, seed)
   left_out <- vapply(unique(block), function(g) {
     rows <- block != g
+    some <- some_cases(cases, rows)
     rowMeans(vapply(predictions, function(p) vapply(seq_len(sizes), function(s) {
-      metric_influence(st$metric, truth[rows], slice_repeat(p, s)[rows, , drop = FALSE])$loss
+      metric_influence(st$metric, some$truth, slice_repeat(p, s)[rows, , drop = FALSE], some$weight)$loss
     }, 0), double(sizes)))
   }, double(sizes))
   g <- ncol(left_out)
@@ -210,7 +216,7 @@ as.data.frame.dreher_reduction <- function(x, ...) {
 
 curve_table <- function(curve, rd) {
   st <- rd$study
-  m <- curve_moments(st, curve$truth, curve$outer, rd$seed)
+  m <- curve_moments(st, curve$cases, curve$outer, rd$seed)
   sizes <- curve$sizes
   full <- length(sizes)
   own_error <- sqrt(diag(m$cov))

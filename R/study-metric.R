@@ -3,7 +3,7 @@
 # metric_score()      the score on its own scale
 # metric_influence()  the score as a loss, and each row's influence on it (mean 0): the base of
 #                     every standard error (methods: Hoeffding 1948; DeLong et al. 1988 for AUC)
-# metric_shuffled()   the loss of shuffled predictions pooled over repeats, and each row's influence
+# loss_form()         the same as a function of the row losses, where there are any: what shuffled rows are judged by
 #
 # kinds: "mean" of a row loss; "rmse", "r2" functions of the mean squared error; "auc"; "whole", one number of all
 # rows (study-metric-whole.R); "user". ratio: has a true zero, so that losses can be divided. positive_truth: what
@@ -58,11 +58,15 @@ log_loss <- function(truth, p) -log(pmax(p[cbind(seq_along(truth), truth)], 1e-1
 
 error_loss <- function(truth, p) as.double(predicted_class(p) != truth)
 
-new_metric <- function(metric, better, task, classes, positive) {
+new_metric <- function(metric, better, task, classes, positive, weighted = FALSE) {
   if (is.null(metric)) metric <- if (task == "regression") "rmse" else "brier"
   fits <- fitting_metrics(task, classes)
+  if (inherits(metric, "metric") && is.function(metric)) return(yardstick_metric(metric, better, task, classes, positive))
   if (is.function(metric)) {
     check_choice(better, c("lower", "higher"), "better")
+    if (weighted && !any(c("weights", "...") %in% names(formals(args(metric))))) {
+      stop_input("`metric` must take an argument `weights`, because the study has weights.", todo = "Write it as function(truth, predicted, weights).")
+    }
     return(list(name = "user", label = "your metric", kind = "user", better = better, fun = metric,
                 task = task, classes = classes, positive = positive))
   }
@@ -104,15 +108,15 @@ describe_task <- function(task, classes) {
 }
 
 # What a user's function sees: numbers, or the factor of true classes, and the predictions as a
-# vector (regression; probability of the positive class) or a matrix of class probabilities.
-user_score <- function(metric, truth, p) {
+# vector (regression; probability of the positive class) or a matrix of class probabilities; and weights if it takes them.
+user_score <- function(metric, truth, p, weight = NULL) {
   if (metric$task == "regression") {
     seen <- p[, 1]
   } else {
     truth <- factor(metric$classes[truth], levels = metric$classes)
     seen <- if (length(metric$classes) == 2) p[, metric$positive] else p
   }
-  value <- metric$fun(truth, seen)
+  value <- if (is.null(weight)) metric$fun(truth, seen) else metric$fun(truth, seen, weights = weight)
   if (!is.numeric(value) || length(value) != 1 || is.na(value)) {
     stop_input("`metric` must return a single number that is not missing.",
                paste0("It returned: ", describe_value(value), "."))
@@ -139,84 +143,73 @@ check_defined <- function(metric, truth) {
   }
 }
 
-metric_score <- function(metric, truth, p) {
-  check_defined(metric, truth)
-  switch(metric$kind,
-         mean = if (metric$better == "lower") mean(metric$loss(truth, p)) else 1 - mean(metric$loss(truth, p)),
-         rmse = sqrt(mean(metric$loss(truth, p))),
-         r2 = 1 - mean(metric$loss(truth, p)) / mean((truth - mean(truth))^2),
-         auc = auc_parts(truth == metric$positive, p[, metric$positive])$auc,
-         whole = metric$score(truth, p, metric), user = user_score(metric, truth, p))
-}
+# weight: what each row counts, with mean 1; NULL: all the same.
+metric_score <- function(metric, truth, p, weight = NULL) as_score(metric, metric_influence(metric, truth, p, weight)$loss)
 
 # Does the error of this metric come from the jackknife?
 jackknifed <- function(metric) metric$kind %in% c("whole", "user")
 
 # -> list(loss, u): the score as a loss and the influence of each row; u is NULL where the jackknife is used.
-metric_influence <- function(metric, truth, p) {
+metric_influence <- function(metric, truth, p, weight = NULL) {
   check_defined(metric, truth)
-  n <- length(truth)
   if (jackknifed(metric)) {
-    s <- if (metric$kind == "user") user_score(metric, truth, p) else metric$score(truth, p, metric)
+    s <- if (metric$kind == "user") user_score(metric, truth, p, weight) else metric$score(truth, p, metric, weight)
     return(list(loss = if (metric$better == "lower") s else -s, u = NULL))
   }
   if (metric$kind == "auc") {
-    a <- auc_parts(truth == metric$positive, p[, metric$positive])
+    a <- auc_parts(truth == metric$positive, p[, metric$positive], weight)
     return(list(loss = -a$auc, u = -a$u))
   }
   l <- metric$loss(truth, p)
-  r <- from_row_loss(metric, truth, matrix(l, n, 1))
-  list(loss = r$loss, u = r$u[, 1])
+  form <- loss_form(metric, truth, weighted_mean(l, weight), weight)
+  list(loss = form$loss, u = times(weight, form$slope * l + form$also(length(l))))
 }
 
-# The influences of a matrix of row losses (rows x repeats), pooled over the repeats.
-from_row_loss <- function(metric, truth, l) {
-  m <- mean(l)
-  if (metric$kind == "mean") {
-    loss <- if (metric$better == "lower") m else m - 1
-    return(list(loss = loss, u = l - m))
-  }
+# A score that is a function of the mean row loss m: the score as a loss, and the influence of a row with loss l,
+# slope * l + also, before its weight.
+loss_form <- function(metric, truth, m, weight = NULL) {
+  flat <- function(value) function(n) rep(value, n)
+  if (metric$kind == "mean") return(list(loss = if (metric$better == "lower") m else m - 1, slope = 1, also = flat(-m)))
   if (metric$kind == "rmse") {
-    u <- if (m > 0) (l - m) / (2 * sqrt(m)) else l * 0
-    return(list(loss = sqrt(m), u = u))
+    slope <- if (m > 0) 1 / (2 * sqrt(m)) else 0
+    return(list(loss = sqrt(m), slope = slope, also = flat(-slope * m)))
   }
   # r2 = 1 - m / V as a loss: m / V - 1. V varies with the rows as well.
-  v <- (truth - mean(truth))^2
-  V <- mean(v)
-  list(loss = m / V - 1, u = (l - m) / V - m / V * (v - V) / V)
+  v <- (truth - weighted_mean(truth, weight))^2
+  V <- weighted_mean(v, weight)
+  list(loss = m / V - 1, slope = 1 / V, also = function(n) -m / V - m / V * (v - V) / V)
 }
 
-# p: rows x repeats x outputs of shuffled predictions. -> loss (pooled), u (rows x repeats)
-metric_shuffled <- function(metric, truth, p) {
-  n <- dim(p)[1]
-  repeats <- dim(p)[2]
-  if (metric$kind == "auc" || jackknifed(metric)) {
-    one <- lapply(seq_len(repeats), function(r) metric_influence(metric, truth, slice_repeat(p, r)))
-    loss <- mean(vapply(one, `[[`, 0, "loss"))
-    u <- if (metric$kind == "auc") vapply(one, `[[`, double(n), "u")
-    return(list(loss = loss, u = u))
-  }
-  l <- vapply(seq_len(repeats), function(r) metric$loss(truth, slice_repeat(p, r)), double(n))
-  from_row_loss(metric, truth, matrix(l, n, repeats))
+weighted_mean <- function(x, weight) if (is.null(weight)) mean(x) else mean(x * weight)
+
+times <- function(weight, x) if (is.null(weight)) x else weight * x
+
+# p: rows x repeats x outputs of shuffled predictions. -> loss (mean over the repeats), u (rows x repeats), for metrics without a row loss
+metric_shuffled <- function(metric, truth, p, weight = NULL) {
+  one <- lapply(seq_len(dim(p)[2]), function(r) metric_influence(metric, truth, slice_repeat(p, r), weight))
+  list(loss = mean(vapply(one, `[[`, 0, "loss")), u = if (metric$kind == "auc") vapply(one, `[[`, double(dim(p)[1]), "u"))
 }
 
 slice_repeat <- function(p, r) matrix(p[, r, ], dim(p)[1], dim(p)[3], dimnames = list(NULL, dimnames(p)[[3]]))
 
 # Mann-Whitney with ties at 1/2, and DeLong's placement values as influences.
 # Probabilities that differ by rounding only are ties.
-auc_parts <- function(positive, score) {
+auc_parts <- function(positive, score, weight = NULL) {
   score <- round(score, 12)
-  n1 <- sum(positive)
-  n0 <- sum(!positive)
-  n <- n1 + n0
-  all_rank <- rank(score)
-  # Share of negatives below each positive (ties half), and of positives above each negative.
-  v10 <- (all_rank[positive] - rank(score[positive])) / n0
-  v01 <- 1 - (all_rank[!positive] - rank(score[!positive])) / n1
-  auc <- mean(v10)
+  if (is.null(weight)) weight <- rep(1, length(score))
+  placed <- function(of, among) {   # the share of `among` below each, ties half
+    order <- order(score[among])
+    known <- score[among][order]
+    total <- c(0, cumsum(weight[among][order]))
+    (total[findInterval(score[of], known, left.open = TRUE) + 1] + total[findInterval(score[of], known) + 1]) / (2 * total[length(total)])
+  }
+  v10 <- placed(positive, !positive)
+  v01 <- 1 - placed(!positive, positive)
+  n <- length(score)
+  auc <- sum(weight[positive] * v10) / sum(weight[positive])
   u <- double(n)
-  u[positive] <- (v10 - auc) * n / n1
-  u[!positive] <- (v01 - auc) * n / n0
+  u[positive] <- weight[positive] * (v10 - auc) * n / sum(weight[positive])
+  u[!positive] <- weight[!positive] * (v01 - auc) * n / sum(weight[!positive])
   list(auc = auc, u = u)
 }
 

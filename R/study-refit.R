@@ -4,7 +4,8 @@
 training_frame <- function(st, model) {
   rows <- model_rows(st, model, st$train, "train")
   rows <- rows[model$inputs$predictors]
-  rows[[st$target]] <- st$train[[st$target]]
+  also <- intersect(c(st$target, st$weights, st$blocks), names(st$train))
+  rows[also] <- st$train[also]
   rows
 }
 

@@ -12,12 +12,16 @@
 #' @param train The training rows. Needed for impurity importance, Shapley background rows, the constant
 #'   baseline and [reduce_predictors()]; without them some steps say that they are missing.
 #' @param ... Must be empty.
+#' @param weights Name of a column of `data` (and `train`) that says what each row counts in scores and rankings: numbers from 0 up. Models are
+#'   not trained again with them.
+#' @param blocks Name of a column of `data` (and `train`) that says which rows belong together (the same kiln run, borrower, day). Errors then come from
+#'   whole blocks; shuffled values come from another block; folds and bootstrap draws keep blocks whole.
 #' @param metric Name of the metric: for numbers `"rmse"` (default), `"mse"`, `"mae"`, `"median_ae"`, `"r2"`, `"poisson_deviance"`, `"gamma_deviance"`;
 #'   for classes `"brier"` (default), `"log_loss"`, `"accuracy"`, `"balanced_accuracy"`, `"f1"`, `"mcc"` (Matthews correlation), with two classes
 #'   `"auc"`, with more `"pairwise_auc"`; or a function of `truth` and `predicted`
-#'   that returns one number. `predicted` is a numeric vector (regression), the probability of the positive class,
+#'   that returns one number (and of `weights` if the study has any), or a metric function of the package yardstick. `predicted` is a numeric vector (regression), the probability of the positive class,
 #'   or with more than two classes the matrix of probabilities; `truth` then is a factor.
-#' @param better For a metric of your own: is `"lower"` or `"higher"` better?
+#' @param better For a function: is `"lower"` or `"higher"` better? yardstick's functions say so themselves.
 #' @param positive With two classes: the one whose probability is ranked and explained. Default: the second.
 #' @param dictionary A data frame from [read_dictionary()] with what is known of the predictors.
 #' @param predictors Names of the columns a model takes in, when it does not say so itself. Default: every
@@ -53,7 +57,7 @@
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate, kiln$train)
 #' study(fit, kiln$holdout, "strength", train = kiln$train)
 #' @export
-study <- function(models, data, target, train = NULL, ..., metric = NULL, better = NULL, positive = NULL,
+study <- function(models, data, target, train = NULL, ..., weights = NULL, blocks = NULL, metric = NULL, better = NULL, positive = NULL,
                   dictionary = NULL, predictors = NULL, encode = NULL, predict_with = NULL, refit_with = NULL, threads = NULL) {
   check_no_dots(..., .verb = "study")
   threads <- check_threads(threads)
@@ -66,11 +70,16 @@ study <- function(models, data, target, train = NULL, ..., metric = NULL, better
   check_target(data[[target]], target, "data")
   if (!is.null(train)) check_target(train[[target]], target, "train")
 
+  cases <- list(weights = if (!is.null(weights)) check_string(weights, "weights"), blocks = if (!is.null(blocks)) check_string(blocks, "blocks"))
+  if (target %in% unlist(cases)) stop_input(paste0("The target \"", target, "\" cannot be the column of weights or blocks."))
+  check_cases(cases, data, "data")
+  if (!is.null(train)) check_cases(cases, train, "train")
+
   predict_with <- match_functions(predict_with, names(models), "predict_with")
   refit_with <- match_functions(refit_with, names(models), "refit_with")
   encode <- match_functions(encode, names(models), "encode")
   seen <- if (is.null(train)) data else train
-  seen <- seen[setdiff(names(seen), target)]
+  seen <- seen[setdiff(names(seen), c(target, weights, blocks))]
   models <- lapply(stats::setNames(nm = names(models)), function(m) open_encoded(models[[m]], m, encode[[m]], predict_with[[m]], seen, predictors))
   tasks <- lapply(names(models), function(m) {
     if (is.null(predict_with[[m]])) read_task(models[[m]]) else list(task = NULL, classes = NULL)
@@ -81,7 +90,8 @@ study <- function(models, data, target, train = NULL, ..., metric = NULL, better
 
   st <- structure(
     list(models = list(), data = data, train = train, target = target, task = kind$task, classes = kind$classes,
-         positive = kind$positive, metric = new_metric(metric, better, kind$task, kind$classes, kind$positive),
+         positive = kind$positive, metric = new_metric(metric, better, kind$task, kind$classes, kind$positive, weighted = !is.null(weights)),
+         weights = weights, blocks = blocks,
          dictionary = NULL, refit_with = refit_with, asked = predictors, threads = threads),
     class = "dreher_study")
   st$models <- lapply(stats::setNames(names(models), names(models)), function(m) {
@@ -224,7 +234,7 @@ resolve_classes <- function(own, st, name) {
 # Models that do not name their predictors take in every column but the target.
 guess_inputs <- function(st) {
   predictors <- st$asked
-  if (is.null(predictors)) predictors <- setdiff(names(st$data), st$target)
+  if (is.null(predictors)) predictors <- setdiff(names(st$data), c(st$target, st$weights, st$blocks))
   check_columns(st$data, predictors, "data", "The predictor")
   seen <- if (is.null(st$train)) st$data else st$train
   new_inputs(predictors, levels_of_rows(seen, intersect(predictors, names(seen))), missing = TRUE)
@@ -257,7 +267,7 @@ predict_model <- function(st, model, data, arg = "data") {
 model_rows <- function(st, model, data, arg = "data") {
   if (model$own_reader) return(align_rows(data, model$inputs, model$name, arg))
   check_columns(data, model$inputs$predictors, arg, "The predictor", model$name)
-  data[setdiff(names(data), st$target)]
+  data[setdiff(names(data), c(st$target, st$weights, st$blocks))]
 }
 
 predict_aligned <- function(st, model, rows) {
@@ -343,6 +353,36 @@ pick_models <- function(st, models) {
   st$models[check_choice(models, names(st$models), "models", several = TRUE)]
 }
 
+# Several at once: words, or a named list of data frames.
+pick_several_rows <- function(st, rows) {
+  if (is.list(rows) && !is.data.frame(rows)) {
+    if (!length(rows) || is.null(names(rows)) || !all(nzchar(names(rows))) || anyDuplicated(names(rows)) || any(names(rows) %in% c("holdout", "train", "oob"))) {
+      stop_input("`rows`, as a list, must hold data frames, each under a name of its own.", paste0("Given: ", if (is.null(names(rows))) "no names" else quote_some(names(rows)), "."))
+    }
+    return(lapply(stats::setNames(nm = names(rows)), function(r) {
+      on <- pick_rows(st, rows[[r]])
+      on$label <- r
+      on
+    }))
+  }
+  if (is.data.frame(rows)) return(list(pick_rows(st, rows)))
+  lapply(check_choice(rows, c("holdout", "train", "oob"), "rows", several = TRUE), function(r) {
+    if (r != "oob") return(pick_rows(st, r))
+    list(data = need_train(st, "`rows = \"oob\"`"), label = "oob")
+  })
+}
+
+# At most so many rows, drawn by seed; `chosen` says which, `of` out of how many.
+draw_rows <- function(on, most, seed) {
+  n <- nrow(on$data)
+  on$chosen <- seq_len(n)
+  if (is.null(most) || n <= most) return(on)
+  on$chosen <- sort(with_stream(seed, c("rows", n), sample.int(n, most)))
+  on$data <- on$data[on$chosen, , drop = FALSE]
+  on$of <- n
+  on
+}
+
 # The rows named by `rows`: "holdout", "train", or a data frame of the user's.
 pick_rows <- function(st, rows) {
   if (is.data.frame(rows)) {
@@ -351,6 +391,7 @@ pick_rows <- function(st, rows) {
     check_target(rows[[st$target]], st$target, "rows")
     if (st$task == "classification") rows[[st$target]] <- factor(as.character(rows[[st$target]]), levels = st$classes)
     check_target(rows[[st$target]], st$target, "rows")
+    check_cases(st, rows, "rows")
     return(list(data = rows, label = "given"))
   }
   rows <- check_choice(rows, c("holdout", "train"), "rows")

@@ -125,6 +125,24 @@ level_shown <- function(x, s) {
   if (all(is.na(x$lower[of]))) NA_real_ else attr(x, "level")
 }
 
+# Importance on training rows far above that on holdout rows: what the model has learnt of these rows only.
+say_gap <- function(gap, models, labels, most = 3) {
+  if (is.null(gap)) return(NULL)
+  of <- gap[gap$model %in% models & gap$beyond, ]
+  if (!nrow(of)) return("No predictor counts for more on the training rows than the holdout interval allows.")
+  shown <- utils::head(of[order(-of$gap), ], most)
+  paste0("On training rows ", list_words(paste0(labels[shown$predictor], " counts for ", format_value(shown$train, shown$gap / 10), " instead of ", format_value(shown$holdout, shown$gap / 10))),
+         if (nrow(of) > most) paste0(", and ", nrow(of) - most, " more predictors lie above their holdout interval"), ": what lies between was learnt by heart and is of no use on new rows.")
+}
+
+# Predictors that lend each other importance where only the plain form was asked for.
+say_twins <- function(twins, labels, most = 3) {
+  if (is.null(twins)) return(NULL)
+  shown <- utils::head(twins, most)
+  paste0(list_words(paste0(labels[shown$predictor], " and ", labels[shown$other])), if (nrow(twins) > most) paste0(" and ", nrow(twins) - most, " more pairs"),
+         " go together: shuffled one at a time, each is carried by the other, or judged on rows that cannot occur. See unit = and conditional = TRUE.")
+}
+
 # The shuffles' own part in the variance, where it is worth more repeats.
 say_noise <- function(settings) {
   share <- suppressWarnings(max(settings$shuffle_noise, na.rm = TRUE))
@@ -137,7 +155,9 @@ say_settings <- function(s, level) {
   interval <- if (is.na(level)) ", no interval" else paste0(", ", format_percent(level), " intervals")
   switch(s$method,
          impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", interval),
-         permutation = paste0(s$measures, ", ", format_number(s$n), " rows, ", s$repeats, " repeats", interval),
+         permutation = paste0(s$measures, ", ", format_number(s$n), if (grepl("^of ", s$note)) paste0(" ", sub(",? *(weighted|errors by block).*", "", s$note)), " rows",
+                              if (grepl("weighted", s$note)) " (weighted)", ", ", if (isTRUE(s$repeats == s$n - 1)) "all pairs" else paste(s$repeats, "repeats"),
+                              interval, if (!is.na(level) && grepl("by block", s$note)) " by block"),
          shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
          refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),

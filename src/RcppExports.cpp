@@ -224,6 +224,65 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// shuffle_steps
+Rcpp::List shuffle_steps(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerMatrix inbag, int from, int to, int threads);
+RcppExport SEXP _dreher_shuffle_steps(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP inbagSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type prepared(preparedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
+    Rcpp::traits::input_parameter< int >::type players(playersSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type inbag(inbagSEXP);
+    Rcpp::traits::input_parameter< int >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< int >::type to(toSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(shuffle_steps(prepared, player_of, players, inbag, from, to, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// shuffle_ranks
+Rcpp::IntegerVector shuffle_ranks(SEXP prepared, int column);
+RcppExport SEXP _dreher_shuffle_ranks(SEXP preparedSEXP, SEXP columnSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type prepared(preparedSEXP);
+    Rcpp::traits::input_parameter< int >::type column(columnSEXP);
+    rcpp_result_gen = Rcpp::wrap(shuffle_ranks(prepared, column));
+    return rcpp_result_gen;
+END_RCPP
+}
+// sum_spans
+Rcpp::NumericMatrix sum_spans(Rcpp::IntegerVector player, Rcpp::IntegerVector lo, Rcpp::IntegerVector hi, Rcpp::NumericVector by, int ranks, int players);
+RcppExport SEXP _dreher_sum_spans(SEXP playerSEXP, SEXP loSEXP, SEXP hiSEXP, SEXP bySEXP, SEXP ranksSEXP, SEXP playersSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player(playerSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type lo(loSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type hi(hiSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type by(bySEXP);
+    Rcpp::traits::input_parameter< int >::type ranks(ranksSEXP);
+    Rcpp::traits::input_parameter< int >::type players(playersSEXP);
+    rcpp_result_gen = Rcpp::wrap(sum_spans(player, lo, hi, by, ranks, players));
+    return rcpp_result_gen;
+END_RCPP
+}
+// sum_cells
+Rcpp::NumericMatrix sum_cells(Rcpp::NumericVector cell, Rcpp::NumericVector by, int rows, int columns);
+RcppExport SEXP _dreher_sum_cells(SEXP cellSEXP, SEXP bySEXP, SEXP rowsSEXP, SEXP columnsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cell(cellSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type by(bySEXP);
+    Rcpp::traits::input_parameter< int >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< int >::type columns(columnsSEXP);
+    rcpp_result_gen = Rcpp::wrap(sum_cells(cell, by, rows, columns));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_shapley
 Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::IntegerVector player_of, int players, int threads);
 RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
@@ -257,6 +316,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
     {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 10},
+    {"_dreher_shuffle_steps", (DL_FUNC) &_dreher_shuffle_steps, 7},
+    {"_dreher_shuffle_ranks", (DL_FUNC) &_dreher_shuffle_ranks, 2},
+    {"_dreher_sum_spans", (DL_FUNC) &_dreher_sum_spans, 6},
+    {"_dreher_sum_cells", (DL_FUNC) &_dreher_sum_cells, 4},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},
     {NULL, NULL, 0}
 };

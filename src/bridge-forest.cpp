@@ -245,7 +245,7 @@ SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
 }
 
 // Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0.
-// -> rows x repeats x outputs x players
+// -> rows x repeats x players x outputs
 // [[Rcpp::export]]
 Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors,
                                  Rcpp::IntegerMatrix inbag, int from, int to, int threads) {
@@ -262,7 +262,83 @@ Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, i
   const dreher::Shuffle shuffle{player0.data(), players, donor0.data(), repeats, own_donors, inbag.size() > 0 ? inbag.begin() : nullptr};
   Rcpp::NumericVector out(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players);
   stop_if_interrupted(dreher::shuffle_change(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), out.begin()));
-  out.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, f.n_outputs, players);
+  out.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, players, f.n_outputs);
+  return out;
+}
+
+// All donors: the steps of every row's output as a function of a player's value, for players of one column.
+// -> row, player, lo, hi (ranks, from 0, hi excluded) and change (outputs x runs)
+// [[Rcpp::export]]
+Rcpp::List shuffle_steps(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerMatrix inbag, int from, int to, int threads) {
+  const Rcpp::XPtr<Prepared> at(prepared);
+  const Forest& f = at->forest.view;
+  const R_xlen_t n = at->ranks.rows;
+  if (player_of.size() != f.n_columns) Rcpp::stop("players do not fit the table");
+  if (inbag.size() > 0 && (inbag.nrow() != n || inbag.ncol() != f.n_trees)) Rcpp::stop("in-bag counts must be rows x trees");
+  if (from < 1 || to > n || from > to) Rcpp::stop("rows out of range");
+  const std::vector<int> player0 = from_zero(player_of);
+  std::vector<char> met(players, 0);
+  for (int p : player0) if (p >= players || (p >= 0 && met[p]++)) Rcpp::stop("a player must be one column");
+  const dreher::Shuffle shuffle{player0.data(), players, nullptr, 0, false, inbag.size() > 0 ? inbag.begin() : nullptr};
+  std::vector<dreher::Runs> blocks;
+  stop_if_interrupted(dreher::shuffle_runs(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), &blocks));
+  std::size_t total = 0;
+  for (const dreher::Runs& b : blocks) total += b.row.size();
+  Rcpp::IntegerVector row(total), player(total), lo(total), hi(total);
+  Rcpp::NumericMatrix change(f.n_outputs, total);
+  std::size_t done = 0;
+  for (const dreher::Runs& b : blocks) {
+    std::transform(b.row.begin(), b.row.end(), row.begin() + done, [](int i) { return i + 1; });
+    std::transform(b.player.begin(), b.player.end(), player.begin() + done, [](int q) { return q + 1; });
+    std::copy(b.lo.begin(), b.lo.end(), lo.begin() + done);
+    std::copy(b.hi.begin(), b.hi.end(), hi.begin() + done);
+    std::copy(b.change.begin(), b.change.end(), change.begin() + done * f.n_outputs);
+    done += b.row.size();
+  }
+  return Rcpp::List::create(Rcpp::Named("row") = row, Rcpp::Named("player") = player, Rcpp::Named("lo") = lo, Rcpp::Named("hi") = hi, Rcpp::Named("change") = change);
+}
+
+// Ranks of a column's values among its distinct ones, from 0; missing values stand last.
+// [[Rcpp::export]]
+Rcpp::IntegerVector shuffle_ranks(SEXP prepared, int column) {
+  const Rcpp::XPtr<Prepared> at(prepared);
+  const dreher::Ranks& ranks = at->ranks;
+  if (column < 1 || column > ranks.columns) Rcpp::stop("no such column");
+  Rcpp::IntegerVector out(ranks.rows);
+  for (std::ptrdiff_t i = 0; i < ranks.rows; ++i) {
+    const dreher::Code code = ranks.row(i)[column - 1];
+    out[i] = code == dreher::missing_code ? static_cast<int>(ranks.value[column - 1].size()) : static_cast<int>(code);
+  }
+  return out;
+}
+
+// Sums a number per run over the ranks it spans: out[rank] = sum of by[run] where lo <= rank < hi.
+// [[Rcpp::export]]
+Rcpp::NumericMatrix sum_spans(Rcpp::IntegerVector player, Rcpp::IntegerVector lo, Rcpp::IntegerVector hi, Rcpp::NumericVector by, int ranks, int players) {
+  Rcpp::NumericMatrix out(ranks, players);
+  std::vector<double> step(static_cast<std::size_t>(ranks + 1) * players, 0.0);
+  for (R_xlen_t i = 0; i < by.size(); ++i) {
+    if (player[i] < 1 || player[i] > players || lo[i] < 0 || hi[i] > ranks || lo[i] > hi[i]) Rcpp::stop("a run is out of range");
+    double* of = step.data() + static_cast<std::size_t>(ranks + 1) * (player[i] - 1);
+    of[lo[i]] += by[i];
+    of[hi[i]] -= by[i];
+  }
+  for (int p = 0; p < players; ++p) {
+    double sum = 0;
+    for (int r = 0; r < ranks; ++r) out(r, p) = sum += step[static_cast<std::size_t>(ranks + 1) * p + r];
+  }
+  return out;
+}
+
+// out[cell] = sum of `by` over the entries of a cell (from 1, column after column).
+// [[Rcpp::export]]
+Rcpp::NumericMatrix sum_cells(Rcpp::NumericVector cell, Rcpp::NumericVector by, int rows, int columns) {
+  Rcpp::NumericMatrix out(rows, columns);
+  if (cell.size() != by.size()) Rcpp::stop("cells and numbers differ in length");
+  for (R_xlen_t i = 0; i < by.size(); ++i) {
+    if (!(cell[i] >= 1 && cell[i] <= static_cast<double>(out.size()))) Rcpp::stop("a cell is out of range");
+    out[static_cast<R_xlen_t>(cell[i]) - 1] += by[i];
+  }
   return out;
 }
 

@@ -81,14 +81,29 @@ test_that("the walk with masks equals prediction of shuffled tables: missing val
     x[sample(length(x), 12)] <- NA
     players <- c(1L, 2L, 1L, 0L)
     donors <- draw_donors(30, 29, i)
-    change <- forest_shuffle(f, x, players, 2L, donors, 2L)
+    prepared <- shuffle_prepare(f, x, 1L)
+    walk <- function(threads, from = 1L, to = 30L) shuffle_rows(prepared, players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), from, to, threads)
+    change <- walk(2L)
     base <- slow_predict(f, x)
     for (p in 1:2) for (r in c(1, 8, 29)) {
       shuffled <- x
       shuffled[, players == p] <- x[donors[, r], players == p]
-      expect_equal(change[, r, , p], slow_predict(f, shuffled) - base, tolerance = 1e-12)
+      expect_equal(change[, r, p, ], slow_predict(f, shuffled) - base, tolerance = 1e-12)
     }
-    expect_identical(change, forest_shuffle(f, x, players, 2L, donors, 1L))
+    expect_identical(change, walk(1L))
+    expect_identical(walk(1L, 9L, 12L), change[9:12, , , , drop = FALSE])
+    # Each player with donors of its own.
+    apart <- array(c(donors, draw_donors(30, 29, i + 100)), c(30, 29, 2))
+    own <- shuffle_rows(prepared, players, 2L, apart, 29L, TRUE, matrix(0L, 0, 0), 1L, 30L, 1L)
+    expect_identical(own[, , 1, ], change[, , 1, ])
+    shuffled <- x
+    shuffled[, 2] <- x[apart[, 3, 2], 2]
+    expect_equal(own[, 3, 2, ], slow_predict(f, shuffled) - base, tolerance = 1e-12)
+    # Trees that have seen a row do not count for it.
+    inbag <- matrix(rbinom(30 * 4, 1, 0.5), 30)
+    left_out <- shuffle_rows(prepared, players, 2L, donors, 29L, FALSE, inbag, 1L, 30L, 1L)
+    by_tree <- lapply(1:4, function(t) { g <- f; g$weight[-t] <- 0; g$base[] <- 0; shuffle_rows(shuffle_prepare(g, x, 1L), players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), 1L, 30L, 1L) })
+    expect_equal(left_out, Reduce(`+`, lapply(1:4, function(t) by_tree[[t]] * (inbag[, t] == 0))), tolerance = 1e-12)
   }
   st <- study(small_forest(strength ~ ., d), h, "strength", train = d)
   donors <- draw_donors(80, 70, 1)
@@ -133,7 +148,13 @@ test_that("the two-way error is that of its formula, written out by hand", {
   B <- c(centred[3, 1] + centred[2, 2], centred[1, 1] + centred[3, 2], centred[2, 1] + centred[1, 2]) / 2
   V2 <- var(A + B) / 3
   q <- sum(centred^2) / 6 / 6
-  expect_equal(two_way_error(D, donors)$std_error, sqrt(max(V2 - q, V2 / 4)))
+  expect_equal(two_way_error(A, B, sum(centred^2), 2)$std_error, sqrt(max(V2 - q, V2 / 4)))
+  # Rows 1 and 3 belong together: two blocks.
+  S <- c(sum((A + B)[c(1, 3)]), (A + B)[2])
+  V2 <- 2 * var(S) / 9
+  found <- two_way_error(A, B, sum(centred^2), 2, block = c(1, 2, 1))
+  expect_equal(found$std_error, sqrt(max(V2 - q, V2 / 4)))
+  expect_identical(found$df, 1)
 })
 
 test_that("95 % intervals cover the value in the population about as often as they say", {

@@ -26,7 +26,7 @@ test_that("a ranking is a data frame that stays one, or becomes a plain table", 
   expect_lte(rk$std_error[1], sd(A_plus_B) / sqrt(50))
   expect_error(rank_permutation(st, rows = kiln_rows(50, "untouched")["peak_temp"]), "The target \"strength\" is not a column of `rows`")
   expect_error(rank_permutation(st, rows = d[1, ]), "at least 2 rows")
-  expect_error(rank_permutation(st, rows = "test"), "`rows` must be one of")
+  expect_error(rank_permutation(st, rows = "test"), "`rows` must be some of")
   expect_error(rank_permutation(st, repeats = 0), "`repeats` must be a single whole number")
   expect_error(rank_permutation(st, level = 95), "`level` must be a single number between 0 and 1")
   expect_error(rank_permutation(st, models = "forest"), "`models` must be some of \"lm\"")

@@ -1,0 +1,186 @@
+# What a shuffle costs, and how sure that is.
+#
+# With D[i, r] the change of row i's influence on the score in repeat r, all that is needed of a unit is
+#   given     n, mean over the repeats of D of the row as receiver
+#   taken     n, sum of D of the rows that received this row's values, over the number of repeats
+#   square    sum of D^2
+# Where the score is a function of a mean row loss these are gathered from the changes of the losses, piece by piece.
+
+# Importances of all units, by name: list(importance, std_error, lower, upper, units, share).
+# stratum: per unit the strata of conditional shuffles. Where the user interrupts, the units that are done.
+judge_units <- function(open, cases, units, design, metric, form, level, seed, stratum = NULL) {
+  rule <- list(metric = metric, cases = cases, base = open$base, form = form, level = level, seed = seed, design = design)
+  used <- lengths(units) > 0
+  done <- list()
+  idle <- list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(open$n), share = NA_real_)
+  for (u in names(units)[!used]) done[[u]] <- idle
+  units <- units[used]
+  if (isTRUE(design$all)) return(c(done, judge_all(open, units, rule))[c(names(done), names(units))])
+  found <- if (length(units)) gather_changes(open, units, rule, stratum[used])
+  structure(c(done, found), stopped = attr(found, "stopped"))
+}
+
+gather_changes <- function(open, units, rule, stratum = NULL) {
+  has_loss <- !jackknifed(rule$metric) && rule$metric$kind != "auc"
+  n <- open$n
+  R <- rule$design$repeats
+  done <- vector("list", length(units))
+  names(done) <- names(units)
+  if (has_loss) {
+    loss <- rule$metric$loss(rule$cases$truth, open$base)
+    weight <- rule$cases$weight
+    given <- taken <- matrix(0, n, length(units))
+    square <- double(length(units))
+    seen <- integer(length(units))
+    visit <- function(piece) {
+      many <- length(piece$repeats) * length(piece$units)
+      change <- rule$metric$loss(rep(rule$cases$truth[piece$rows], many), piece$p) - loss[piece$rows]
+      if (!is.null(weight)) change <- change * weight[piece$rows]
+      dim(change) <- c(length(piece$rows), length(piece$repeats), length(piece$units))
+      for (r in seq_along(piece$repeats)) {
+        one <- matrix(change[, r, ], length(piece$rows))
+        given[piece$rows, piece$units] <<- given[piece$rows, piece$units] + one / R
+        for (u in if (rule$design$own) seq_along(piece$units) else 1) {
+          cols <- if (rule$design$own) u else seq_along(piece$units)
+          from <- if (rule$design$own) rule$design$donors[piece$rows, piece$repeats[r], piece$units[u]] else rule$design$donors[piece$rows, piece$repeats[r]]
+          taken[from, piece$units[cols]] <<- taken[from, piece$units[cols]] + one[, cols] / R
+        }
+      }
+      square[piece$units] <<- square[piece$units] + colSums(matrix(change^2, ncol = length(piece$units)))
+      seen[piece$units] <<- seen[piece$units] + length(piece$rows) * length(piece$repeats)
+    }
+    finish <- function(u) {
+      moments <- list(given = given[, u], taken = taken[, u], square = square[u], repeats = R)
+      pass <- function(e) pass_on(e, if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors)
+      judge_moments(rule, loss, moments, pass, stratum[[u]])
+    }
+  } else {
+    cube <- list()
+    seen <- integer(length(units))
+    visit <- function(piece) {
+      p <- array(piece$p, c(length(piece$rows), length(piece$repeats), length(piece$units), ncol(piece$p)))
+      for (u in seq_along(piece$units)) {
+        at <- as.character(piece$units[u])
+        if (is.null(cube[[at]])) cube[[at]] <<- array(0, c(n, R, ncol(piece$p)), list(NULL, NULL, colnames(piece$p)))
+        cube[[at]][piece$rows, piece$repeats, ] <<- p[, , u, ]
+        seen[piece$units[u]] <<- seen[piece$units[u]] + length(piece$rows) * length(piece$repeats)
+        if (seen[piece$units[u]] == n * R) {
+          donors <- if (rule$design$own) matrix(rule$design$donors[, , piece$units[u]], n) else rule$design$donors
+          done[[piece$units[u]]] <<- judge_cube(rule, cube[[at]], donors, stratum[[piece$units[u]]])
+          cube[[at]] <<- NULL
+        }
+      }
+    }
+    finish <- function(u) done[[u]]
+  }
+  stopped <- FALSE
+  tryCatch(shuffle_pieces(open, units, rule$design, visit, whole = !has_loss), interrupt = function(e) stopped <<- TRUE)
+  whole <- which(seen == n * R)
+  structure(stats::setNames(lapply(whole, finish), names(units)[whole]), stopped = stopped)
+}
+
+# What the rows that received a row's values carry, over the repeats.
+pass_on <- function(e, donors) {
+  out <- double(length(e))
+  for (r in seq_len(ncol(donors))) out[donors[, r]] <- out[donors[, r]] + e
+  out / ncol(donors)
+}
+
+# moments of the weighted changes of the row losses -> importance. pass(e): what donors are charged with of e.
+judge_moments <- function(rule, loss, moments, pass, stratum = NULL) {
+  metric <- rule$metric
+  weight <- rule$cases$weight
+  n <- length(loss)
+  if (moments$square == 0) {
+    return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = double(n), share = NA_real_))
+  }
+  m <- weighted_mean(loss, weight)
+  before <- loss_form(metric, rule$cases$truth, m, weight)
+  after <- loss_form(metric, rule$cases$truth, m + mean(moments$given), weight)
+  scale <- ratio_scale(rule, before$loss, after$loss)
+  # D = slope * change + e, e the same in all repeats
+  slope <- scale$after * after$slope
+  e <- times(weight, (slope - scale$before * before$slope) * loss + scale$after * after$also(n) - scale$before * before$also(n))
+  R <- moments$repeats
+  given <- slope * moments$given + e
+  taken <- slope * moments$taken + pass(e)
+  square <- slope^2 * moments$square + 2 * slope * R * sum(e * moments$given) + R * sum(e^2)
+  finish_judging(rule, scale$value, two_way_error(given, taken, square, R, rule$cases$block, stratum))
+}
+
+# A ratio is worked out on its logarithm: influences are divided by the loss they are of.
+ratio_scale <- function(rule, before, after) {
+  if (rule$form == "difference") return(list(value = after - before, before = 1, after = 1))
+  if (!(before > 0 && after > 0)) stop_study(paste0("The ratio is undefined: the ", rule$metric$label, " is 0."), todo = "Use form = \"difference\".")
+  list(value = log(after / before), before = 1 / before, after = 1 / after)
+}
+
+finish_judging <- function(rule, value, found) {
+  limits <- t_limits(value, found$std_error, found$df, rule$level)
+  if (rule$form == "ratio") {
+    limits <- lapply(limits, expm1)
+    found$std_error <- exp(value) * found$std_error
+    value <- expm1(value)
+  }
+  c(list(importance = value), found[c("std_error", "units", "share")], limits)
+}
+
+# Metrics without a loss per row: one unit with all its shuffled predictions (rows x repeats x outputs).
+judge_cube <- function(rule, shuffled, donors, stratum = NULL) {
+  metric <- rule$metric
+  cases <- rule$cases
+  n <- nrow(donors)
+  if (all(shuffled == as.vector(rule$base[rep(seq_len(n), ncol(donors)), ]))) {
+    return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(n), share = NA_real_))
+  }
+  before <- metric_influence(metric, cases$truth, rule$base, cases$weight)
+  after <- metric_shuffled(metric, cases$truth, shuffled, cases$weight)
+  scale <- ratio_scale(rule, before$loss, after$loss)
+  if (jackknifed(metric)) {
+    block <- jackknife_blocks(cases, rule$seed)
+    found <- list(std_error = sqrt(block_variance(rule, shuffled, donors, block)), df = length(unique(block)) - 1, units = NULL, share = NA_real_)
+  } else {
+    D <- scale$after * after$u - scale$before * before$u
+    taken <- double(n)
+    for (r in seq_len(ncol(donors))) taken[donors[, r]] <- taken[donors[, r]] + D[, r] / ncol(donors)
+    found <- two_way_error(rowMeans(D), taken, sum(D^2), ncol(donors), cases$block, stratum)
+  }
+  finish_judging(rule, scale$value, found)
+}
+
+# A row matters as receiver and as donor; the shuffles' noise is in both. Within strata the donor's part is told from
+# the stratum's mean: the strata's own differences are in the receiver's.
+two_way_error <- function(given, taken, square, repeats, block = NULL, stratum = NULL) {
+  n <- length(given)
+  if (!is.null(stratum)) taken <- taken - stats::ave(taken, stratum)
+  whole <- influence_error(given + taken, block)
+  V2 <- as.vector(whole$cov)
+  q <- square / (n * repeats)^2
+  off <- if (repeats < 5) q else q / 2
+  list(std_error = sqrt(max(V2 - off, V2 / 4)), df = whole$df, units = given + taken,
+       share = min(pair_variance(given, taken, square, repeats) / (n * repeats) / max(V2 - q, V2 / 4), 1))
+}
+
+# The part of a change that belongs to the pair of rows and neither to the receiver nor to the donor: all that is left
+# to chance when every row gives and receives once in each repeat. By moments: var(given) + var(taken) holds the rows' own
+# parts (1 + 1/R) times and the pairs' 2/R times, the mean square both once. With all pairs nothing is left to chance.
+pair_variance <- function(given, taken, square, repeats) {
+  n <- length(given)
+  if (repeats < 2) return(NA_real_)
+  if (repeats >= n - 1) return(0)
+  max(0, (square / (n * repeats) * (1 + 1 / repeats) - stats::var(given) - stats::var(taken)) / (1 - 1 / repeats))
+}
+
+# Any metric: drop each block as receivers and as donors, and look how the importance moves.
+block_variance <- function(rule, shuffled, donors, block) {
+  loss <- function(p, rows) {
+    some <- some_cases(rule$cases, rows)
+    metric_influence(rule$metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
+  }
+  values <- vapply(unique(block), function(g) {
+    stays <- block != g
+    after <- vapply(seq_len(ncol(donors)), function(r) loss(slice_repeat(shuffled, r), which(stays & block[donors[, r]] != g)), 0)
+    ratio_scale(rule, loss(rule$base, which(stays)), mean(after))$value
+  }, 0)
+  jackknife_variance(values)
+}

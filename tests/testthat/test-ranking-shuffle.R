@@ -1,0 +1,207 @@
+h <- kiln_rows(70, "holdout")
+d <- kiln_rows(300)
+few <- c("peak_temp", "hold_minutes", "clay_source", "cooling_rate", "operator", "pyro_left")
+
+# Everything by loops: base, shuffled losses, influences, two roles, blocks.
+slow_ranking <- function(st, m, predictors, donors, loss, weight = rep(1, nrow(donors)), block = seq_len(nrow(donors))) {
+  n <- nrow(donors)
+  R <- ncol(donors)
+  model <- st$models[[m]]
+  weight <- weight / mean(weight)
+  base <- loss(predict_model(st, model, st$data))
+  t(vapply(predictors, function(p) {
+    after <- vapply(seq_len(R), function(r) { s <- st$data; s[[p]] <- s[[p]][donors[, r]]; loss(predict_model(st, model, s)) }, double(n))
+    value <- sum(weight * after) / (n * R) - mean(weight * base)
+    D <- matrix(0, n, R)
+    for (i in 1:n) for (r in 1:R) D[i, r] <- weight[i] * (after[i, r] - base[i] - value)
+    S <- double(max(block))
+    for (i in 1:n) for (r in 1:R) {
+      S[block[i]] <- S[block[i]] + D[i, r] / R
+      S[block[donors[i, r]]] <- S[block[donors[i, r]]] + D[i, r] / R
+    }
+    G <- max(block)
+    V2 <- G * var(S) / n^2
+    q <- sum(D^2) / (n * R)^2
+    c(value, sqrt(max(V2 - if (R < 5) q else q / 2, V2 / 4)), qt(0.975, G - 1))
+  }, double(3)))
+}
+
+test_that("weights and blocks equal loops over rows, repeats and blocks", {
+  h$counts <- rep(c(1, 0, 3, 2, 0.5), 14)
+  h$run <- rep(letters[1:14], each = 5)
+  d$counts <- 1
+  d$run <- rep(1:60, each = 5)
+  models <- list(forest = small_forest(reformulate(few, "strength"), d), linear = lm(reformulate(few, "strength"), d), any = lm(strength ~ peak_temp * hold_minutes, d))
+  st <- study(models, h, "strength", train = d, weights = "counts", blocks = "run", metric = "mse", predict_with = list(any = function(model, data) predict(model, data)))
+  expect_false(any(c("run", "counts") %in% st$predictors))
+  rk <- as.data.frame(rank_permutation(st, repeats = 6))
+  block <- rep(1:14, each = 5)
+  donors <- draw_donors(70, 6, 1, block)
+  expect_true(all(block[donors] != block))
+  expect_true(all(apply(donors, 2, function(x) setequal(x, 1:70))))
+  for (m in names(models)) {
+    slow <- slow_ranking(st, m, c("peak_temp", "hold_minutes"), donors, function(p) (p[, 1] - h$strength)^2, h$counts, block)
+    own <- rk[rk$model == m, ][match(rownames(slow), rk$predictor[rk$model == m]), ]
+    expect_equal(own$importance, unname(slow[, 1]), tolerance = 1e-10)
+    expect_equal(own$std_error, unname(slow[, 2]), tolerance = 1e-10)
+    expect_equal(own$upper, own$importance + slow[, 3] * own$std_error, tolerance = 1e-10, ignore_attr = TRUE)
+  }
+  # Whole numbers as weights: as if the rows stood there so often.
+  score <- function(st) score_models(st)$score[1]
+  h$counts <- rep(c(1, 2, 3, 1, 1), 14)
+  again <- h[rep(1:70, h$counts), ]
+  for (metric in c("rmse", "r2", "mae", "median_ae")) {
+    expect_equal(score(study(models["linear"], h, "strength", train = d, weights = "counts", metric = metric)), score(study(models["linear"], again, "strength", train = d, metric = metric)))
+  }
+  rows <- loans$holdout[1:80, ]
+  rows$counts <- rep(c(1, 3), 40)
+  loans$train$counts <- 1
+  late <- glm(returned_late ~ loan_days + reminders, binomial, loans$train)
+  for (metric in c("brier", "log_loss", "accuracy", "balanced_accuracy", "f1", "mcc", "auc")) {
+    expect_equal(score(study(late, rows, "returned_late", train = loans$train, weights = "counts", metric = metric)),
+                 score(study(late, rows[rep(1:80, rows$counts), ], "returned_late", metric = metric)))
+  }
+  rk <- rank_permutation(study(late, rows, "returned_late", train = loans$train, weights = "counts", metric = "auc"))
+  expect_true(all(is.finite(rk$std_error)))
+  own <- study(models["linear"], h, "strength", train = d, weights = "counts", metric = function(truth, predicted, weights) sum(weights * abs(truth - predicted)) / sum(weights), better = "lower")
+  expect_equal(score(own), score(study(models["linear"], again, "strength", train = d, metric = "mae")))
+  expect_error(study(models, h, "strength", weights = "counts", metric = function(truth, predicted) 1, better = "lower"), "argument `weights`", class = "dreher_error_input")
+  h$counts[3] <- -1
+  expect_error(study(models["linear"], h, "strength", weights = "counts"), "is in row 3", class = "dreher_error_input")
+  h$run[2] <- NA
+  expect_error(study(models["linear"], h, "strength", blocks = "run"), "missing in row 2", class = "dreher_error_input")
+  h$run <- c(rep("a", 40), rep("b", 30))
+  expect_error(rank_permutation(study(models["linear"], h, "strength", blocks = "run")), "holds 40 of the 70 rows", class = "dreher_error_study")
+})
+
+test_that("all pairs equal the double loop, for forests, linear models and functions", {
+  some <- h[1:30, ]
+  some$hold_minutes[4:6] <- some$hold_minutes[1:3]   # donors with the same value
+  models <- list(forest = small_forest(reformulate(few, "strength"), d), tree = rpart::rpart(reformulate(few, "strength"), d), linear = lm(strength ~ peak_temp * hold_minutes + poly(cooling_rate, 2) + operator, d),
+                 any = lm(strength ~ peak_temp + clay_source, d))
+  st <- study(models, some, "strength", train = d, metric = "rmse", predict_with = list(any = function(model, data) predict(model, data)))
+  rk <- as.data.frame(rank_permutation(st, repeats = "all"))
+  slow <- function(m, p) {
+    loss <- vapply(1:30, function(k) { s <- some; s[[p]] <- s[[p]][rep(k, 30)]; (predict_model(st, st$models[[m]], s)[, 1] - some$strength)^2 }, double(30))
+    sqrt(mean(loss[row(loss) != col(loss)])) - sqrt(mean((predict_model(st, st$models[[m]], some)[, 1] - some$strength)^2))
+  }
+  for (m in names(models)) for (p in intersect(c("peak_temp", "hold_minutes", "clay_source", "operator", "cooling_rate"), rk$predictor[rk$model == m])) {
+    expect_equal(rk$importance[rk$model == m & rk$predictor == p], slow(m, p), tolerance = 1e-10)
+  }
+  # All shifts, one by one, have the same errors.
+  shifts <- as.data.frame(rank_permutation(st, repeats = 29))
+  both <- match(paste(rk$model, rk$predictor), paste(shifts$model, shifts$predictor))
+  expect_equal(rk[c("importance", "std_error", "lower")], shifts[both, c("importance", "std_error", "lower")], tolerance = 1e-9, ignore_attr = TRUE)
+  # Classes, missing values, groups.
+  gaps <- kiln_raw$holdout[1:40, c("peak_temp", "drying_humidity", "cooling_rate", "defect")]
+  gaps <- rbind(gaps, gaps[is.na(gaps$drying_humidity), ])
+  train <- kiln_raw$train[names(gaps)]
+  fit <- xgboost::xgb.train(list(objective = "multi:softprob", num_class = 4, max_depth = 4, nthread = 1),
+                            xgboost::xgb.DMatrix(as.matrix(train[1:3]), nthread = 1, label = as.integer(train$defect) - 1), nrounds = 3)
+  sx <- study(fit, gaps, "defect", train = train)
+  a <- rank_permutation(sx, repeats = "all", unit = list(one = "drying_humidity", two = c("peak_temp", "cooling_rate")))
+  b <- rank_permutation(sx, repeats = nrow(gaps) - 1, unit = list(one = "drying_humidity", two = c("peak_temp", "cooling_rate")))
+  expect_equal(a$importance, b$importance[match(a$predictor, b$predictor)], tolerance = 1e-9)
+  expect_true(attr(rank_permutation(study(lm(strength ~ peak_temp, d), h, "strength", train = d), repeats = "all"), "settings")$shuffle_noise == 0)
+  many <- some[rep(1:30, 40), ]
+  expect_error(rank_permutation(study(models["any"], many, "strength", predict_with = function(model, data) predict(model, data)), repeats = "all"), "up to 1,000 rows", class = "dreher_error_study")
+})
+
+test_that("out-of-bag rows meet only the trees that have not seen them", {
+  fit <- ranger::ranger(reformulate(few, "strength"), d[1:60, ], num.trees = 12, keep.inbag = TRUE, seed = 1)
+  st <- study(fit, h, "strength", train = d[1:60, ], metric = "mse")
+  rk <- rank_permutation(st, rows = c("oob", "holdout"), repeats = 4)
+  seen <- do.call(cbind, fit$inbag.counts) > 0
+  left <- rowSums(!seen) > 0
+  rows <- d[1:60, ][left, ]
+  oob <- function(data) { p <- predict(fit, data, predict.all = TRUE)$predictions; p[seen[left, ]] <- NA; rowMeans(p, na.rm = TRUE) }
+  expect_equal(oob(rows), fit$predictions[left], tolerance = 1e-8)
+  donors <- draw_donors(sum(left), 4, 1)
+  naive <- mean(vapply(1:4, function(r) { s <- rows; s$peak_temp <- s$peak_temp[donors[, r]]; mean((oob(s) - rows$strength)^2) }, 0)) - mean((oob(rows) - rows$strength)^2)
+  expect_equal(rk$importance[rk$rows == "oob" & rk$predictor == "peak_temp"], naive, tolerance = 1e-10)
+  expect_identical(attr(rk, "settings")$n, c(sum(left), nrow(h)))
+  all <- rank_permutation(st, rows = "oob", repeats = "all")
+  pairs <- vapply(seq_len(sum(left)), function(k) { s <- rows; s$peak_temp <- s$peak_temp[k]; (oob(s) - rows$strength)^2 }, double(sum(left)))
+  expect_equal(all$importance[all$predictor == "peak_temp"], mean(pairs[row(pairs) != col(pairs)]) - mean((oob(rows) - rows$strength)^2), tolerance = 1e-10)
+  expect_error(rank_permutation(study(lm(strength ~ ., d), h, "strength", train = d), rows = "oob"), "which rows each of its trees", class = "dreher_error_model")
+})
+
+test_that("several sets of rows: the gap to training rows, data sets by name, a part of the rows", {
+  fit <- ranger::ranger(reformulate(few, "strength"), d, num.trees = 30, min.node.size = 1, seed = 1)
+  st <- study(fit, h, "strength", train = d)
+  rk <- rank_permutation(st, rows = c("holdout", "train"))
+  gap <- attr(rk, "gap")
+  at <- match(gap$predictor, rk$predictor[rk$rows == "holdout"])
+  expect_equal(gap$gap, rk$importance[rk$rows == "train"] - rk$importance[rk$rows == "holdout"][at])
+  expect_output(print(rk), "training rows")
+  named <- rank_permutation(st, rows = list(early = h[1:40, ], late = h[41:70, ]), repeats = 5)
+  expect_setequal(named$rows, c("early", "late"))
+  expect_equal(named$importance[named$rows == "late"], rank_permutation(st, rows = h[41:70, ], repeats = 5)$importance)
+  some <- rank_permutation(st, max_rows = 50)
+  expect_identical(attr(some, "settings")$n, 50L)
+  expect_output(print(some), "50 of 70 rows")
+  expect_error(rank_permutation(st, rows = list(h)), "a name of its own", class = "dreher_error_input")
+})
+
+test_that("many shuffles go into one call, and an interrupt leaves what is done", {
+  calls <- 0
+  predict_slowly <- function(model, data) {
+    calls <<- calls + 1
+    2 * data$peak_temp + data$hold_minutes
+  }
+  st <- study(1, h, "strength", predict_with = predict_slowly, predictors = few)
+  calls <- 0
+  st$flags <- list(predictors = stats::setNames(rep("", 6), few), models = c(numeric = ""))
+  whole <- rank_permutation(st)
+  expect_lte(calls, 2)
+  open <- open_shuffle(st, st$models[[1]], model_rows(st, st$models[[1]], h))
+  design <- list(donors = draw_donors(70, 10, 1), own = FALSE, repeats = 10L)
+  units <- stats::setNames(as.list(few), few)
+  by_parts <- function(most) { met <- list(); shuffle_any(open, units, design, function(piece) met[[length(met) + 1]] <<- piece, most_rows = most); met }
+  for (most in c(70, 700, 1500)) {
+    met <- by_parts(most)
+    expect_identical(sort(unlist(lapply(met, function(m) outer(m$repeats, 100 * m$units, "+")))), sort(as.vector(outer(1:10, 100 * 1:6, "+"))))
+  }
+  expect_identical(length(by_parts(1500)), 3L)
+  # The user stops in the middle.
+  stop_after <- function(model, data) {
+    calls <<- calls + 1
+    if (calls > 3) rlang::interrupt()
+    2 * data$peak_temp + data$hold_minutes
+  }
+  many <- h[rep(1:70, 60), ]
+  calls <- -100
+  slow <- study(1, many, "strength", predict_with = stop_after, predictors = few)
+  slow$flags <- st$flags
+  calls <- 0
+  expect_warning(part <- rank_permutation(slow), "4 of 6 predictors of model \"numeric\" are ranked", class = "dreher_warning_stopped")
+  expect_setequal(part$predictor, few[1:4])
+})
+
+test_that("predictors that go together are flagged when shuffled one at a time", {
+  st <- study(lm(strength ~ ., d), h, "strength", train = d)
+  twins <- attr(rank_permutation(st), "twins")
+  expect_true(all(c("pyro_left", "pyro_right") %in% unlist(twins[1, 1:2])))
+  rk <- rank_permutation(st)
+  expect_match(rk$flag[rk$predictor == "pyro_left"], "twin")
+  expect_output(print(rk), "go together")
+  expect_null(attr(rank_permutation(st, conditional = TRUE), "twins"))
+})
+
+test_that("yardstick's metric functions are taken as they are", {
+  fit <- lm(strength ~ ., d)
+  a <- rank_permutation(study(fit, h, "strength", train = d, metric = yardstick::mae), repeats = 3)
+  b <- rank_permutation(study(fit, h, "strength", train = d, metric = "mae"), repeats = 3)
+  expect_equal(a$importance, b$importance[match(a$predictor, b$predictor)], tolerance = 1e-10)
+  late <- glm(returned_late ~ loan_days + reminders, binomial, loans$train)
+  for (positive in c("yes", "no")) {
+    score <- function(metric) score_models(study(late, loans$holdout[1:200, ], "returned_late", metric = metric, positive = positive))$score
+    expect_equal(score(yardstick::roc_auc), score("auc"), tolerance = 1e-10)
+    expect_equal(score(yardstick::accuracy), score("accuracy"))
+  }
+  h$counts <- rep(1:2, 35)
+  d$counts <- 1
+  expect_equal(score_models(study(fit, h, "strength", weights = "counts", metric = yardstick::rmse))$score, score_models(study(fit, h, "strength", weights = "counts"))$score)
+  expect_error(study(fit, h, "strength", metric = yardstick::accuracy), "does not fit", class = "dreher_error_input")
+  expect_error(study(fit, h, "strength", metric = yardstick::mae, better = "higher"), "lower is better", class = "dreher_error_input")
+})
