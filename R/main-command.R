@@ -63,7 +63,7 @@ command_steps <- function() {
   opt <- function(name, help, type = "character", default = NULL, ...) optparse::make_option(paste0("--", name), type = type, default = default, help = help, ...)
   models <- list(opt("model", "models: an .rds file of one model or a named list, or a model file (xgboost: .json, .ubj; lightgbm: .txt)"),
                  opt("columns", "names of the model's columns, set apart by commas, for model files that hold none"), opt("train", "training rows: a delimited text file"),
-                 opt("target", "name of the target column"), opt("metric", "name of the metric (default: rmse or brier)"),
+                 opt("target", "name of the target column"), opt("weights", "name of the column that says what rows count"), opt("blocks", "name of the column that says which rows belong together"), opt("metric", "name of the metric (default: rmse or brier)"),
                  opt("dictionary", "data dictionary: a delimited text file"), opt("seed", "seed [default %default]", "integer", 1L),
                  opt("out", "folder for tables, pictures and the report; made if it is not there"))
   list(
@@ -72,7 +72,7 @@ command_steps <- function() {
     rank = list(says = "Ranks the predictors. Without --out the table goes to standard output.", needs = c("model", "data", "target"), run = command_rank,
                 options = c(models, list(opt("data", "holdout rows with the target: a delimited text file"),
                                          opt("by", "methods, set apart by commas: impurity, permutation, shapley, structure, coefficient, association, refit [default: the first three]"),
-                                         opt("repeats", "shuffles per predictor [default %default]", "integer", 10L),
+                                         opt("repeats", "shuffles per predictor: a number, auto or all [default %default]", default = "10"),
                                          opt("format", "of the table: csv or json [default %default]", default = "csv")))),
     reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one.", needs = c("model", "train", "target"), run = command_reduce,
                   options = c(models, list(opt("by", "method that ranks: permutation, impurity or shapley [default %default]", default = "permutation"),
@@ -97,7 +97,7 @@ read_models <- function(given) {
 command_study <- function(given, data) {
   train <- if (!is.null(given$train)) read_table(given$train)
   if (is.null(data)) data <- train
-  study(read_models(given), data, given$target, train = train, metric = given$metric,
+  study(read_models(given), data, given$target, train = train, weights = given$weights, blocks = given$blocks, metric = given$metric,
         dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary))
 }
 
@@ -107,12 +107,14 @@ make_folder <- function(path) {
 }
 
 command_rank <- function(given) {
+  repeats <- if (given$repeats %in% c("auto", "all")) given$repeats else suppressWarnings(as.integer(given$repeats))
+  if (is.na(repeats)) wrong_usage("--repeats must be a number, auto or all.")
   check_choice(given$format, c("csv", "json"), "--format")
   st <- command_study(given, read_table(given$data))
   by <- if (is.null(given$by)) c("impurity", "permutation", "shapley") else trimws(strsplit(given$by, ",")[[1]])
   if (is.null(given$by) && is.null(st$train)) by <- "permutation"
   if (is.null(given$by) && all(vapply(st$models, function(m) is.null(m$forest), NA))) by <- setdiff(by, "impurity")
-  rk <- rank_predictors(st, by = by, repeats = given$repeats, seed = given$seed)
+  rk <- rank_predictors(st, by = by, repeats = repeats, seed = given$seed)
   if (is.null(given$out)) return(print_table(rk, given$format))
   out <- make_folder(given$out)
   write_results(rk, file.path(out, paste0("ranking.", given$format)))

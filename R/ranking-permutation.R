@@ -6,22 +6,25 @@
 #' @param study A [study()].
 #' @param ... Must be empty.
 #' @param models Names of the models to rank. Default: all.
-#' @param rows `"holdout"` (default), `"train"`, or a data frame of other rows with the target. Training rows flatter and
-#'   get no interval.
+#' @param rows Which rows are shuffled: `"holdout"` (default); `"train"`, which flatters and gets no interval; `"oob"`, the training rows, each with only
+#'   those trees of a forest that have not seen it; a data frame of other rows with the target; or several: words, or a named list of data frames.
 #' @param unit What is shuffled: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary together; or a named list of
 #'   groups of predictors.
 #' @param form `"difference"` (default), or `"ratio"`: the rise of the loss as a share of the loss, for losses with a true zero.
 #' @param conditional TRUE: beside the plain form, values are also exchanged only among rows that are alike in what the other predictors say of
 #'   the shuffled one. Needs training rows.
 #' @param repeats Number of shuffles, at least 1; more than the number of rows less one is brought down to it. `"auto"`: 10, doubled up to 160 until the shuffles' own noise
-#'   is under a tenth of the variance of every importance that stands out from zero.
+#'   is under a tenth of the variance of every importance that stands out from zero. `"all"`: every row receives from every other, with no noise of shuffling.
+#' @param max_rows At most so many rows, drawn by seed. The interval knows how many there were.
 #' @param level Level of the intervals.
 #' @param seed A whole number; the same seed gives the same result whatever the number of threads or workers.
 #' @param threads Number of threads; default: the study's.
 #' @return A [ranking]. `importance` is the rise of the loss (or fall of the score) in the metric's unit; with `form = "ratio"` the loss after the shuffle over
 #'   the loss before it, less 1. For units of several predictors attribute `members` holds a data frame of each member alone (`model`, `unit`, `member`, `importance`, `std_error`),
 #'   the `joint` value, the `sum` over the members, what the joint value is `beyond` the sum, with its paired error `beyond_error` (`NA` for metrics with the jackknife), the loss they are measured in
-#'   (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`: adds up over predictors that act side by side.
+#'   (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`: adds up over predictors that act side by side. Asked for holdout and training
+#'   rows, attribute `gap` holds both importances per model and predictor, their difference, and whether the one on training rows lies `beyond` the holdout interval. Attribute `twins`, without
+#'   `conditional`, holds the pairs of predictors that go together (correlation of ranks, or of the indicators of levels, of 0.9 or more); they are flagged `twin`.
 #' @details
 #' The estimand for predictor j of model f with row loss l is
 #' \eqn{E\,l(y, f(x_{-j}, x'_j)) - E\,l(y, f(x))}{E l(y, f(x with x_j from another row)) - E l(y, f(x))}
@@ -34,8 +37,16 @@
 #' values. With \eqn{D_{ir}} the centred change of row i's influence in repeat r, \eqn{A_i} its mean over r and \eqn{B_i} the mean change of
 #' the rows that received i's values, \eqn{V_2 = var(A + B)/n}. Shuffle noise \eqn{q = \sum D^2/(nR)^2}{q = sum D^2 / (nR)^2} is in V2 twice; half of it is
 #' taken out (all of it when `repeats` is under 5), never more than three quarters. Column `shuffle_noise` of attribute `settings` says how large a share of the variance it is, at most, among the
-#' importances that stand out from zero. In simulations 95 % intervals of this kind covered
-#' in 92 to 98 % (n = 200) and 94 to 96 % (n = 1,000). For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
+#' importances that stand out from zero. How often 95 % intervals hold the value in
+#' the population is simulated in `bench/coverage.R`: COVERAGE_TEXT. For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
+#'
+#' *Weights and blocks* of the study: a row's loss counts by its weight, the donor is any other row. With blocks, no row receives from its own block, and the error is that of the sums over
+#' whole blocks, with as many degrees of freedom as there are blocks, less one.
+#'
+#' *All pairs* (`repeats = "all"`): the complete U-statistic over all n(n - 1) pairs of rows. A forest's output is a step function of one column's value, and a linear model's terms of a predictor are
+#' numbers, so that both are exact for any number of rows; other models, units of several columns and metrics without a loss per row predict all pairs, up to 1,000 rows.
+#'
+#' *Interrupts* keep the models, and for models other than forests the predictors, that are done; a warning of class `dreher_warning_stopped` says what is missing.
 #'
 #' *Units of several predictors* take all values from the same donor row (Gregorutti, Michel and Saint-Pierre 2015). A joint value above the sum of the members' says that
 #' they stand in for each other: shuffled one at a time, the others carry on. One below the sum says that they act together, and each takes the common part with it. Said for squared errors only (RMSE and R
@@ -46,12 +57,12 @@
 #' others (for a factor or a group: its first principal coordinate); its leaves are the strata, those with fewer than 20 rows joined to a neighbour in the order of their means (Molnar et al. 2023). Attribute `strata` says per
 #' predictor how many there are, the size of the smallest, and the share of the predictor's variance between them (`explained`). With one stratum (flag `1 stratum`) it is the plain form with another draw. What is left of the
 #' dependence inside the strata keeps a predictor that does nothing slightly above zero; conditional values answer another question than plain ones and are not comparable with them in size.
-#' Their intervals take the strata as given; their coverage has not been simulated.
+#' Their intervals take the strata as given. With `repeats = "all"` they keep to 10 repeats.
 #'
 #' *Ratio*: worked out on the logarithm, whose limits are turned back.
 #'
 #' For tree models the shuffled predictions come from one walk per row and tree (the same numbers up to rounding).
-#' @section Errors: Fewer than 2 rows; a group with unknown predictors; a ratio for a metric without a true zero; a metric that is undefined on the rows; a metric of your own that does not return one number.
+#' @section Errors: Fewer than 2 rows; out-of-bag rows of a model that does not say which rows its trees have seen; a block of more than half of the rows; a group with unknown predictors; a ratio for a metric without a true zero; a metric that is undefined on the rows; a metric of your own that does not return one number.
 #' @references Breiman, L. (2001). Random forests. \doi{10.1023/A:1010933404324}.
 #'   Fisher, A., Rudin, C. and Dominici, F. (2019). All models are wrong, but many are useful. \url{https://jmlr.org/papers/v20/18-760.html}.
 #'   Gregorutti, B., Michel, B. and Saint-Pierre, P. (2015). Grouped variable importance with random forests. \doi{10.1016/j.csda.2015.04.002}.
@@ -104,9 +115,6 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
     warn_dreher("stopped", paste0("Stopped by the user: ", stopped, " The rest is missing."), "What was done is in the result.")
   }
   out <- bind_rankings(st, parts, seed, level)
-  gather_parts <- function(name) do.call(rbind, lapply(parts, attr, name))
-  attr(out, "members") <- gather_parts("members")
-  attr(out, "strata") <- gather_parts("strata")
   attr(out, "gap") <- training_gap(out)
   attr(out, "twins") <- twins
   out
@@ -185,12 +193,8 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   if (is.null(stopped) && any(lengths(units) > 1)) attr(out, "members") <- judge_members(open, cases, units, design, seed)
   if (is.null(stopped) && conditional) {
     within <- permute_within(open, cases, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed)
-    strata <- attr(within, "strata")
-    members <- attr(out, "members")
     stopped <- attr(within, "stopped")
     out <- bind_rankings(st, list(out, within), seed, level)
-    attr(out, "members") <- members
-    attr(out, "strata") <- strata
   }
   attr(out, "stopped") <- stopped
   out

@@ -76,7 +76,7 @@ divide_model <- function(st, model, on, others, max_rows, scale, precision, max_
                    linear = shapley_linear(st, model, rows, bg),
                    sampled = shapley_sampled(st, model, rows, bg, precision, max_pairs, seed))
   check_sums(values, model$name)
-  table <- summarise_shapley(st, model, on$label, values, level, seed)
+  table <- summarise_shapley(st, model, on$label, values, cases_of(st, on$data[chosen, , drop = FALSE]), level)
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = nrow(bg),
                            note = if (way == "sampled") "sampled" else "exact")
@@ -322,16 +322,16 @@ check_sums <- function(values, name) {
   }
 }
 
-summarise_shapley <- function(st, model, label, values, level, seed) {
+summarise_shapley <- function(st, model, label, values, cases, level) {
   predictors <- dimnames(values$phi)[[2]]
   n <- dim(values$phi)[1]
   flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]],
                       if (any(values$short)) "not converged" else "", if (label == "train") "training rows" else "")
   describe <- function(sizes, class) {
-    importance <- colMeans(sizes)
-    std_error <- apply(sizes, 2, stats::sd) / sqrt(n)
-    limits <- t_limits(importance, std_error, n - 1, level)
-    ranking_rows(st, model, "shapley", label, predictors, importance, std_error, pmax(limits$lower, 0), limits$upper,
+    importance <- colMeans(times(cases$weight, sizes))
+    found <- influence_error(times(cases$weight, sizes - rep(importance, each = n)), cases$block)
+    limits <- t_limits(importance, found$std_error, found$df, level)
+    ranking_rows(st, model, "shapley", label, predictors, importance, found$std_error, pmax(limits$lower, 0), limits$upper,
                  about = "model", class = class, flag = flags)
   }
   sizes <- abs(values$phi)

@@ -65,8 +65,10 @@ new_settings <- function(model, method, rows, n, repeats = NA_integer_, measures
 bind_rankings <- function(st, parts, seed, level, left_out = NULL) {
   table <- do.call(rbind, lapply(parts, as_plain))
   rownames(table) <- NULL
-  new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(parts, attr, "units"), recursive = FALSE),
-              seed, level, left_out)
+  out <- new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(parts, attr, "units"), recursive = FALSE),
+                     seed, level, left_out)
+  for (name in c("members", "strata", "gap", "twins")) attr(out, name) <- unique(do.call(rbind, lapply(parts, attr, name)))
+  out
 }
 
 as_plain <- function(x) {

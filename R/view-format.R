@@ -36,11 +36,12 @@ method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#7
 
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
-  said <- c(oob = " oob", "train corrected" = " corrected", "train stored" = " stored", holdout = " holdout", train = " train", given = " given",
-            "holdout conditional" = " conditional", "given conditional" = " given, conditional")[rows]
+  # Rows the user gave a name are called by it.
+  known <- c("train corrected" = " corrected", "train stored" = " stored", "holdout conditional" = " conditional")[rows]
+  said <- ifelse(is.na(known), paste0(" ", rows), known)
   usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
     method %in% c("structure", "coefficient", "association", "refit")
-  paste0(method_names[method], ifelse(usual | is.na(said), "", said))
+  paste0(method_names[method], ifelse(usual, "", said))
 }
 
 panels_in <- function(part) {
@@ -139,7 +140,7 @@ say_gap <- function(gap, models, labels, most = 3) {
 say_twins <- function(twins, labels, most = 3) {
   if (is.null(twins)) return(NULL)
   shown <- utils::head(twins, most)
-  paste0(list_words(paste0(labels[shown$predictor], " and ", labels[shown$other])), if (nrow(twins) > most) paste0(" and ", nrow(twins) - most, " more pairs"),
+  paste0(paste0(labels[shown$predictor], " and ", labels[shown$other], collapse = "; "), if (nrow(twins) > most) paste0("; and ", nrow(twins) - most, " more pairs"),
          " go together: shuffled one at a time, each is carried by the other, or judged on rows that cannot occur. See unit = and conditional = TRUE.")
 }
 
@@ -157,7 +158,7 @@ say_settings <- function(s, level) {
          impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", interval),
          permutation = paste0(s$measures, ", ", format_number(s$n), if (grepl("^of ", s$note)) paste0(" ", sub(",? *(weighted|errors by block).*", "", s$note)), " rows",
                               if (grepl("weighted", s$note)) " (weighted)", ", ", if (isTRUE(s$repeats == s$n - 1)) "all pairs" else paste(s$repeats, "repeats"),
-                              interval, if (!is.na(level) && grepl("by block", s$note)) " by block"),
+                              if (!is.na(level) && grepl("by block", s$note)) paste0(", ", format_percent(level), " by block") else interval),
          shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
          refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),

@@ -38,7 +38,7 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::geom_point(size = 2.6, na.rm = TRUE) +
     ggplot2::geom_blank(ggplot2::aes(x = .data$most * 1.28, y = .data$row), data = reach, inherit.aes = FALSE) +
     ggplot2::geom_text(ggplot2::aes(x = Inf, label = format_percent(.data$share)), hjust = 1.05, size = 3.3, colour = muted) +
-    ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = "free_x") +
+    ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = if (length(unique(settings$measures[match(panels, settings$panel)])) > 1) "free_x" else "fixed") +
     ggplot2::scale_colour_manual(values = method_colours) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
     ggplot2::labs(x = NULL, y = NULL, title = paste(say, collapse = " "),

@@ -24,6 +24,8 @@ format.dreher_study <- function(x, ...) {
     paste0(" target      ", what),
     paste0(" metric      ", x$metric$label, ", ", x$metric$better, " is better"),
     paste0(" rows        ", format_number(nrow(x$data)), " holdout", if (!is.null(x$train)) paste0(", ", format_number(nrow(x$train)), " training") else "; no training rows given"),
+    if (!is.null(x$weights)) paste0(" weights     ", x$weights),
+    if (!is.null(x$blocks)) paste0(" blocks      ", x$blocks, ": ", format_number(length(unique(x$data[[x$blocks]]))), " in the holdout rows"),
     paste0(" predictors  ", length(x$predictors)), "",
     lay_out(list(model = names(models), class = vapply(models, `[[`, "", "class"),
                  predictors = as.character(vapply(models, function(m) length(m$inputs$predictors), 1L)), read = reads),

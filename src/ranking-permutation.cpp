@@ -39,21 +39,29 @@ struct Walks {
   std::vector<int> active;    // those that have not ended: `moving` of them
   int count = 0;
   int moving = 0;
-  void add(int where, int r, int who, Mask repeats, bool ended) {
-    if (count == static_cast<int>(at.size())) {
-      const std::size_t more = 2 * at.size() + 256;
-      at.resize(more);
-      player.resize(more);
-      row.resize(more);
-      mask.resize(more);
-      active.resize(more);
-    }
+  void make_room(int more) {
+    if (count + more <= static_cast<int>(at.size())) return;
+    const std::size_t size = 2 * at.size() + more + 256;
+    at.resize(size);
+    player.resize(size);
+    row.resize(size);
+    mask.resize(size);
+    active.resize(size);
+  }
+  // Written in any case, counted where there are repeats: no branch to guess wrong.
+  void put(int where, int r, int who, Mask repeats, bool ended) {
     at[count] = where;
     row[count] = static_cast<unsigned char>(r);
     player[count] = who;
     mask[count] = repeats;
-    active[moving] = count++;
-    moving += !ended;
+    active[moving] = count;
+    const bool any = repeats != 0;
+    count += any;
+    moving += any & !ended;
+  }
+  void add(int where, int r, int who, Mask repeats, bool ended) {
+    make_room(1);
+    put(where, r, who, repeats, ended);
   }
 };
 
@@ -121,6 +129,7 @@ void shuffle_eight(const Coded& coded, const Shuffle& s, int tree, const Code* c
     const Code* const theirs = given + r * given_row;
     const int end = ends[r];
     room->parted.clear();
+    walks.make_room(depth + 1);
     for (int d = 0, at = -1; d <= depth && at != end; ++d) {
       at = path[8 * d + r];
       const Coded::Step step = steps[at];
@@ -128,7 +137,6 @@ void shuffle_eight(const Coded& coded, const Shuffle& s, int tree, const Code* c
       const int player = player_of[step.column];
       if (player < 0) continue;
       const Mask before = left[player];
-      if (before == 0) continue;
       const Code* const other = theirs + step.column * wide;
       const int next = at == end ? at : path[8 * (d + 1) + r];   // a row can stay where others go on
       Mask stay = before;
@@ -136,8 +144,7 @@ void shuffle_eight(const Coded& coded, const Shuffle& s, int tree, const Code* c
         const Mask right = goes_right(step, other, wide);
         const bool side = next != step.left;
         const Mask off = before & (side ? ~right : right);
-        if (off == 0) continue;
-        walks.add(step.left + !side, r, player, off, step.ends >> !side & 1);
+        walks.put(step.left + !side, r, player, off, step.ends >> !side & 1);
         stay &= ~off;
       } else {
         part_mask(coded, at, other, before, [&](int where, Mask same) {
@@ -145,10 +152,10 @@ void shuffle_eight(const Coded& coded, const Shuffle& s, int tree, const Code* c
           walks.add(where, r, player, same, where == at || coded.leaf(where));
           stay &= ~same;
         });
-        if (stay == before) continue;
+        walks.make_room(depth + 1);
       }
       left[player] = stay;
-      if (before == all) room->parted.push_back(player);
+      room->parted.push_back(player);
     }
     for (int player : room->parted) left[player] = all;
   }
@@ -223,7 +230,7 @@ void shuffle_eight(const Coded& coded, const Shuffle& s, int tree, const Code* c
     for (int k = 0; k < outputs; ++k, to += wide) {
       const double by = there[k] - here[k];
       Mask mask = walks.mask[w];
-      for (double* four = to; mask; four += 4, mask >>= 4) {
+      for (double* four = to; four < to + wide; four += 4, mask >>= 4) {
         const double* on = switches.on[mask & 15];
         four[0] += by * on[0];
         four[1] += by * on[1];

@@ -63,6 +63,13 @@ test_that("weights and blocks equal loops over rows, repeats and blocks", {
   }
   rk <- rank_permutation(study(late, rows, "returned_late", train = loans$train, weights = "counts", metric = "auc"))
   expect_true(all(is.finite(rk$std_error)))
+  # Shapley sizes are weighted means, with errors by block.
+  sh <- as.data.frame(rank_shapley(study(models["linear"], h, "strength", train = d, weights = "counts", blocks = "run")))
+  phi <- abs(attr(rank_shapley(study(models["linear"], h, "strength", train = d)), "units")[[1]][, "peak_temp", 1])
+  at <- sh$predictor == "peak_temp"
+  expect_equal(sh$importance[at], weighted.mean(phi, h$counts))
+  by_run <- tapply(h$counts / mean(h$counts) * (phi - weighted.mean(phi, h$counts)), h$run, sum)
+  expect_equal(sh$std_error[at], sqrt(14 * var(as.vector(by_run))) / 70)
   own <- study(models["linear"], h, "strength", train = d, weights = "counts", metric = function(truth, predicted, weights) sum(weights * abs(truth - predicted)) / sum(weights), better = "lower")
   expect_equal(score(own), score(study(models["linear"], again, "strength", train = d, metric = "mae")))
   expect_error(study(models, h, "strength", weights = "counts", metric = function(truth, predicted) 1, better = "lower"), "argument `weights`", class = "dreher_error_input")
