@@ -77,7 +77,11 @@ sum_cells <- function(cell, by, rows, columns) {
     .Call(`_dreher_sum_cells`, cell, by, rows, columns)
 }
 
-forest_shapley <- function(forest, x, background, player_of, players, threads) {
-    .Call(`_dreher_forest_shapley`, forest, x, background, player_of, players, threads)
+forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
+    .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
+}
+
+forest_cover <- function(forest, x, count, threads) {
+    .Call(`_dreher_forest_cover`, forest, x, count, threads)
 }
 

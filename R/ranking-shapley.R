@@ -5,6 +5,8 @@
 #' @inheritParams rank_permutation
 #' @param background Number of training rows that stand in for "not known" (drawn by seed; default 100), or a data frame of
 #'   such rows.
+#' @param value What "not known" means. `"background"` (default): the values of the background rows stand in. `"cover"`, for trees: a question about an unknown
+#'   predictor is answered both ways, weighted by the training rows that went there.
 #' @param max_rows At most so many rows are explained, drawn by seed. Default: 1,000 where values are exact, 50 where they are
 #'   sampled. The interval says what this costs.
 #' @param scale `"auto"` (default): the scale on which the values are exact, which is the prediction itself but for a
@@ -21,16 +23,23 @@
 #' of what j adds (Shapley 1953; Strumbelj and Kononenko 2014). This tells what the model uses; predictors that
 #' are correlated share nothing unless the model uses them both.
 #'
-#' *Tree models:* exact, by following each row and each background row together through every tree. *Linear models:* exact on
+#' With `value = "cover"`, v(S) follows a tree where it asks about S and averages over both children elsewhere (Lundberg et al. 2020). Training rows count as often as the tree has drawn
+#' them, where it says so. Credit then passes between correlated predictors, and depends on the shape of the trees: the print says which of the two was used.
+#'
+#' *Tree models:* exact, both ways. A player's part of a leaf depends only on which of the players on its path the row satisfies: for small trees these parts are tabulated, so that the time does not
+#' grow with the number of background rows; in large trees each row is followed together with each background row or, by cover, one walk carries the products at the points of a
+#' Gauss-Legendre quadrature, which is exact for the polynomial in question. Boosted trees are exact on the link. *Linear models:* exact on
 #' the scale of the linear predictor, term by term. *Any other model:* pairs of a random order and its reverse
 #' (Castro, Gomez and Tejada 2009; Mitchell, Cooper, Frank and Holmes 2022), 20 pairs at least, then 10 at a time until `precision` is
 #' reached. The sum of a row's values is its prediction less the baseline, always; this is checked as it runs.
 #'
 #' *Interval:* mean and standard deviation over rows, for this model and these background rows. Sampling noise makes mean
 #' absolute values slightly too large.
-#' @section Errors: No training rows and no background rows given; values that do not add up (an internal error).
+#' @section Errors: No training rows and no background rows given; `value = "cover"` for a model without trees, on the scale of the prediction behind a link, or where surrogate splits
+#'   answer for missing values; values that do not add up (an internal error).
 #' @references Shapley, L. S. (1953). A value for n-person games. \doi{10.1515/9781400881970-018}.
 #'   Strumbelj, E. and Kononenko, I. (2014). \doi{10.1007/s10115-013-0679-x}.
+#'   Lundberg, S. M. et al. (2020). From local explanations to global understanding with explainable AI for trees. \doi{10.1038/s42256-019-0138-9}.
 #'   Castro, J., Gomez, D. and Tejada, J. (2009). \doi{10.1016/j.cor.2008.04.004}.
 #'   Mitchell, R., Cooper, J., Frank, E. and Holmes, G. (2022). \url{https://jmlr.org/papers/v23/21-0439.html}.
 #' @examples
@@ -38,10 +47,11 @@
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' rank_shapley(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_shapley <- function(study, ..., models = NULL, rows = "holdout", background = 100, max_rows = NULL, scale = "auto",
+rank_shapley <- function(study, ..., models = NULL, rows = "holdout", value = "background", background = 100, max_rows = NULL, scale = "auto",
                          precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_shapley", ..., threads = threads)
   if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
+  value <- check_choice(value, c("background", "cover"), "value")
   scale <- check_choice(scale, c("auto", "prediction", "link"), "scale")
   precision <- check_fraction(precision, "precision")
   max_pairs <- check_count(max_pairs, "max_pairs", least = 20)
@@ -49,7 +59,8 @@ rank_shapley <- function(study, ..., models = NULL, rows = "holdout", background
   seed <- check_seed(seed)
   models <- pick_models(st, models)
   on <- pick_rows(st, rows)
-  others <- draw_background(st, background, seed)
+  if (value == "cover") for (m in models) check_cover(st, m, scale)
+  others <- if (value == "cover") st$train[0, , drop = FALSE] else draw_background(st, background, seed)
   parts <- lapply(models, function(m) {
     divide_model(st, m, on, others, max_rows, scale, precision, max_pairs, level, seed)
   })
@@ -70,7 +81,7 @@ divide_model <- function(st, model, on, others, max_rows, scale, precision, max_
   n <- min(nrow(on$data), max_rows)
   chosen <- with_stream(seed, c("explained", nrow(on$data)), sort(sample.int(nrow(on$data), n)))
   rows <- model_rows(st, model, on$data[chosen, , drop = FALSE], "rows")
-  bg <- model_rows(st, model, others, "background")
+  bg <- if (nrow(others)) model_rows(st, model, others, "background")
   values <- switch(way,
                    forest = shapley_forest(st, model, rows, bg),
                    linear = shapley_linear(st, model, rows, bg),
@@ -78,8 +89,8 @@ divide_model <- function(st, model, on, others, max_rows, scale, precision, max_
   check_sums(values, model$name)
   table <- summarise_shapley(st, model, on$label, values, cases_of(st, on$data[chosen, , drop = FALSE]), level)
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
-                           measures = "mean size of Shapley values", scale = values$scale, background = nrow(bg),
-                           note = if (way == "sampled") "sampled" else "exact")
+                           measures = "mean size of Shapley values", scale = values$scale, background = if (is.null(bg)) NA_integer_ else nrow(bg),
+                           note = paste0(if (way == "sampled") "sampled" else "exact", if (is.null(bg)) ", by cover"))
   new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
 }
 
@@ -120,20 +131,50 @@ shapley_forest <- function(st, model, rows, bg) {
   predictors <- model$inputs$predictors
   player <- match(forest_origin(model), predictors, nomatch = 0L)
   x <- encode_for_forest(model$forest, rows)
-  z <- encode_for_forest(model$forest, bg)
-  phi <- forest_shapley(model$forest, x, z, player, length(predictors), st$threads)
-  if (model$forest$link != "identity") return(shapley_on_link(st, model, phi, x, z))
+  if (is.null(bg)) {
+    cover <- cover_of(st, model)
+    if (any(model$forest$owner != seq_along(model$forest$owner) - 1L) && anyNA(x)) {
+      stop_model(paste0("Model \"", model$name, "\" answers for missing values by surrogate splits, whose cover is not defined."), todo = "Use value = \"background\".")
+    }
+    phi <- forest_shapley(model$forest, x, x[0, , drop = FALSE], cover$cover, player, length(predictors), st$threads)
+    baseline <- cover$baseline
+  } else {
+    z <- encode_for_forest(model$forest, bg)
+    phi <- forest_shapley(model$forest, x, z, double(), player, length(predictors), st$threads)
+    baseline <- colMeans(forest_predict(model$forest, z, st$threads))
+  }
+  if (model$forest$link != "identity") return(shapley_on_link(st, model, phi, x, baseline))
   if (st$task == "classification") {
     phi <- place_classes(phi, model$classes, st$classes)
     if (length(st$classes) == 2) phi <- phi[, , st$positive, drop = FALSE]
   }
-  shapley_values(st, model, phi, rows, bg)
+  baseline <- if (st$task == "classification") explained_outputs(st, order_classes(matrix(baseline, 1), model$classes, st, model$name)) else matrix(baseline, 1)
+  shapley_values(st, model, phi, rows, as.vector(baseline))
+}
+
+# Is the value function by cover defined for this model?
+check_cover <- function(st, model, scale) {
+  need_train(st, "Shapley importance by cover")
+  if (is.null(model$forest) || isTRUE(model$forest$shared)) {
+    stop_model(paste0("Model \"", model$name, "\" has no trees of its predictors, so that there is no cover."), todo = "Use value = \"background\", or name tree models in `models`.")
+  }
+  if (scale == "prediction" && model$forest$link != "identity") {
+    stop_input(paste0("By cover, Shapley values of model \"", model$name, "\" are available on its link only."), todo = "Use scale = \"link\", or value = \"background\".")
+  }
+}
+
+# Training rows that pass each node, as often as the tree has drawn them, and the outputs with nothing known.
+cover_of <- function(st, model) {
+  f <- model$forest
+  x <- encode_for_forest(f, model_rows(st, model, st$train, "train"))
+  inbag <- f$inbag
+  if (is.null(inbag) || !identical(dim(inbag), c(nrow(x), length(f$root)))) inbag <- matrix(0L, 0, 0)
+  forest_cover(f, x, inbag, st$threads)
 }
 
 # Boosted trees add up on the link scale, and there the values are exact.
-shapley_on_link <- function(st, model, phi, x, z) {
+shapley_on_link <- function(st, model, phi, x, before) {
   f <- model$forest
-  before <- colMeans(forest_predict(f, z, st$threads))
   target <- sweep(forest_predict(f, x, st$threads), 2, before)
   names <- NULL
   if (f$link == "logit") {
@@ -150,9 +191,8 @@ shapley_on_link <- function(st, model, phi, x, z) {
   list(phi = phi, std_error = NULL, target = target, baseline = before, pairs = NULL, scale = if (f$link %in% c("logit", "softmax")) "log-odds" else "log link")
 }
 
-shapley_values <- function(st, model, phi, rows, bg, std_error = NULL, pairs = NULL) {
+shapley_values <- function(st, model, phi, rows, p0, std_error = NULL, pairs = NULL) {
   p <- explained_outputs(st, predict_aligned(st, model, rows))
-  p0 <- colMeans(explained_outputs(st, predict_aligned(st, model, bg)))
   dimnames(phi) <- list(NULL, model$inputs$predictors, colnames(p))
   list(phi = phi, std_error = std_error, target = sweep(p, 2, p0), baseline = p0, pairs = pairs,
        scale = if (st$task == "regression") "prediction" else "probability")
@@ -246,7 +286,7 @@ shapley_sampled <- function(st, model, rows, bg, precision, max_pairs, seed) {
   M <- as.vector(pairs)
   phi <- s1 / M
   std_error <- sqrt(pmax(s2 - s1^2 / M, 0) / (M - 1) / M)
-  out <- shapley_values(st, model, phi, rows, bg, std_error, pairs)
+  out <- shapley_values(st, model, phi, rows, colMeans(explained_outputs(st, predict_aligned(st, model, bg))), std_error, pairs)
   out$short <- pairs >= max_pairs & !vapply(seq_len(n), function(i) {
     precise_enough(s1[i, , , drop = FALSE], s2[i, , , drop = FALSE], pairs[i], precision)
   }, NA)

@@ -159,7 +159,7 @@ say_settings <- function(s, level) {
          permutation = paste0(s$measures, ", ", format_number(s$n), if (grepl("^of ", s$note)) paste0(" ", sub(",? *(weighted|errors by block).*", "", s$note)), " rows",
                               if (grepl("weighted", s$note)) " (weighted)", ", ", if (isTRUE(s$repeats == s$n - 1)) "all pairs" else paste(s$repeats, "repeats"),
                               if (!is.na(level) && grepl("by block", s$note)) paste0(", ", format_percent(level), " by block") else interval),
-         shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", s$background, " background rows, ", s$note),
+         shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", if (!is.na(s$background)) paste0(s$background, " background rows, "), s$note),
          refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
          paste0(s$measures, ", ", format_number(s$n), " rows", interval))

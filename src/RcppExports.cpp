@@ -284,18 +284,33 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_shapley
-Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::IntegerVector player_of, int players, int threads);
-RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
+Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
+RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type background(backgroundSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cover(coverSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
     Rcpp::traits::input_parameter< int >::type players(playersSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_shapley(forest, x, background, player_of, players, threads));
+    rcpp_result_gen = Rcpp::wrap(forest_shapley(forest, x, background, cover, player_of, players, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// forest_cover
+Rcpp::List forest_cover(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads);
+RcppExport SEXP _dreher_forest_cover(SEXP forestSEXP, SEXP xSEXP, SEXP countSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_cover(forest, x, count, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -320,7 +335,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_shuffle_ranks", (DL_FUNC) &_dreher_shuffle_ranks, 2},
     {"_dreher_sum_spans", (DL_FUNC) &_dreher_sum_spans, 6},
     {"_dreher_sum_cells", (DL_FUNC) &_dreher_sum_cells, 4},
-    {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 6},
+    {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
+    {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
     {NULL, NULL, 0}
 };
 

@@ -4,8 +4,6 @@ namespace dreher {
 
 namespace {
 
-enum Side : char { open = 0, of_row = 1, of_background = 2 };
-
 // weight(a, b) = (a-1)! b! / (a+b)!, the share of one of `a` players against `b`.
 class Weights {
  public:
@@ -24,6 +22,34 @@ class Weights {
   int most_;
   std::vector<double> w_;
 };
+
+// Gauss-Legendre points and weights on [0, 1], by Newton's method on the Legendre polynomial.
+struct Quadrature {
+  std::vector<double> t, w;
+  explicit Quadrature(int points) : t(points), w(points) {
+    for (int i = 0; i < points; ++i) {
+      double x = std::cos(M_PI * (i + 0.75) / (points + 0.5)), slope = 1;
+      for (int step = 0; step < 100; ++step) {
+        double p = 1, before = 0;
+        for (int k = 1; k <= points; ++k) {
+          const double next = ((2 * k - 1) * x * p - (k - 1) * before) / k;
+          before = p;
+          p = next;
+        }
+        slope = points * (x * p - before) / (x * x - 1);
+        const double by = p / slope;
+        x -= by;
+        if (std::fabs(by) < 1e-16) break;
+      }
+      t[i] = (x + 1) / 2;
+      w[i] = 1 / ((1 - x * x) * slope * slope);
+    }
+  }
+};
+
+// ---- pairs of rows ----
+
+enum Side : char { open = 0, of_row = 1, of_background = 2 };
 
 struct Pair {
   const Forest& f;
@@ -79,57 +105,565 @@ struct Pair {
   }
 };
 
-// The most players that one path can ask: bounds the weights.
-int longest_path(const Forest& f, int n_players) {
-  std::vector<int> depth(f.n_nodes, 0);
-  int most = 0;
+// The most questions on one path of each tree.
+std::vector<int> longest_paths(const Forest& f) {
+  std::vector<int> depth(f.n_nodes, 0), out(f.n_trees);
   for (int i = f.n_nodes - 1; i >= 0; --i) {
     if (f.column[i] < 0) continue;
     int below = std::max(depth[f.left[i]], depth[f.right[i]]);
     if (f.missing[i] >= 0) below = std::max(below, depth[f.missing[i]]);
     depth[i] = below + 1;
-    most = std::max(most, depth[i]);
   }
-  return std::min(most, n_players);
+  for (int t = 0; t < f.n_trees; ++t) out[t] = depth[f.root[t]];
+  return out;
+}
+
+// ---- whole trees, by cover ----
+
+// What a step from a node to one of its children does to a row's products. A player's factor at point t is t o + (1 - t) w;
+// shares do not depend on the row, so that only three cases are left: the row goes this way (o stays 1), it is the first to
+// fail here (o becomes 0), or it has failed a question about this player above (o was 0: all points times the share).
+struct Descent {
+  struct Step {
+    int at;            // the child; the node itself for rows that stay for want of a value
+    double share;
+    bool ends;         // is `at` the end?
+  };
+  struct Node {
+    int first = 0, count = 0;
+  };
+
+  Descent(const Forest& forest, const int* player_of, int players, const double* cover)
+      : f(forest), player_of_(player_of), cover_(cover), node_(), w_(players, 1.0), met_(players, 0) {}
+
+  // Lays out one tree.
+  void prepare(int tree, const std::vector<Quadrature>& points) {
+    t_ = tree;
+    from_ = f.root[tree];
+    const int to = tree + 1 < f.n_trees ? f.root[tree + 1] : f.n_nodes;
+    node_.assign(to - from_, Node());
+    step_.clear();
+    most_ = deepest_ = 0;
+    count_players(from_, 0, 0);
+    points_ = &points[std::max((most_ + 1) / 2, 1)];
+    const int Q = static_cast<int>(points_->t.size());
+    go_.clear();
+    fail_.clear();
+    gain_go_.clear();
+    gain_fail_.clear();
+    lay_out(from_, Q);
+    product_.resize(static_cast<std::size_t>(deepest_ + 2) * Q);
+    sum_.resize(static_cast<std::size_t>(deepest_ + 2) * Q * f.n_outputs);
+  }
+
+  // One row; failed: [players], all 0. Adds to phi [players * outputs].
+  struct Room {
+    std::vector<double> product, sum;
+    std::vector<char> failed;
+  };
+  void run(const double* row, Room* room, double* phi) const {
+    room->product.resize(product_.size());
+    room->sum.resize(sum_.size());
+    std::fill(room->product.begin(), room->product.begin() + points_->t.size(), 1.0);
+    walk(from_, 0, row, room, phi);
+  }
+
+ private:
+  // Calls visit(child, share, ends) for what a question leads to.
+  template <class Visit>
+  void each_child(int node, Visit visit) const {
+    const int child[3] = {f.left[node], f.right[node], f.third_branch(node) ? f.missing[node] : -1};
+    double rest = cover_[node];
+    for (int at : child) {
+      if (at < 0) continue;
+      rest -= cover_[at];
+      visit(at, cover_[node] > 0 ? cover_[at] / cover_[node] : 0, false);
+    }
+    if (f.missing[node] == -1) visit(node, cover_[node] > 0 ? std::max(rest, 0.0) / cover_[node] : 0, true);
+  }
+
+  void count_players(int node, int depth, int met) {
+    deepest_ = std::max(deepest_, depth);
+    most_ = std::max(most_, met);
+    if (f.column[node] < 0) return;
+    const int p = player_of_[f.column[node]];
+    const bool fresh = met_[p]++ == 0;
+    most_ = std::max(most_, met + fresh);
+    each_child(node, [&](int at, double, bool ends) { if (!ends) count_players(at, depth + 1, met + fresh); });
+    --met_[p];
+  }
+
+  void lay_out(int node, int Q) {
+    if (f.column[node] < 0) return;
+    const int p = player_of_[f.column[node]];
+    const bool known = met_[p]++ > 0;
+    const double old = w_[p];
+    Node& own = node_[node - from_];
+    own.first = static_cast<int>(step_.size());
+    each_child(node, [&](int at, double share, bool ends) {
+      ++own.count;
+      step_.push_back(Step{at, share, ends});
+      const double w = old * share;
+      for (int q = 0; q < Q; ++q) {
+        const double t = points_->t[q], before = t + (1 - t) * old, above = known ? (1 - old) / before : 0;
+        go_.push_back((t + (1 - t) * w) / before);
+        fail_.push_back((1 - t) * w / before);
+        gain_go_.push_back((1 - w) / (t + (1 - t) * w) - above);
+        gain_fail_.push_back(-1 / (1 - t) - above);
+      }
+    });
+    for (int j = own.first; j < own.first + own.count; ++j) {
+      if (step_[j].ends) continue;
+      w_[p] = old * step_[j].share;
+      lay_out(step_[j].at, Q);
+    }
+    w_[p] = old;
+    --met_[p];
+  }
+
+  // Adds up, over the leaves below `node`, value * weight of the point * product; players' parts go to phi.
+  void walk(int node, int depth, const double* row, Room* room, double* phi) const {
+    const int Q = static_cast<int>(points_->t.size()), K = f.n_outputs;
+    double* const total = room->sum.data() + static_cast<std::ptrdiff_t>(depth) * K * Q;
+    const double* const held = room->product.data() + static_cast<std::ptrdiff_t>(depth) * Q;
+    if (f.column[node] < 0) {
+      settle(node, held, total);
+      return;
+    }
+    std::fill(total, total + K * Q, 0.0);
+    const int c = f.column[node], p = player_of_[c];
+    int next = f.after(node, row[c]);
+    if (next < 0) next = node;
+    const bool failed = room->failed[p];
+    double* const below = room->product.data() + static_cast<std::ptrdiff_t>(depth + 1) * Q;
+    double* const found = room->sum.data() + static_cast<std::ptrdiff_t>(depth + 1) * K * Q;
+    const Node& own = node_[node - from_];
+    for (int j = own.first; j < own.first + own.count; ++j) {
+      const Step& step = step_[j];
+      const bool goes = !failed && step.at == next;
+      if (!goes && step.share == 0) continue;
+      const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(j) * Q;
+      if (failed) for (int q = 0; q < Q; ++q) below[q] = held[q] * step.share;
+      else {
+        const double* by = (goes ? go_ : fail_).data() + at;
+        for (int q = 0; q < Q; ++q) below[q] = held[q] * by[q];
+      }
+      room->failed[p] = failed || !goes;
+      if (step.ends) settle(node, below, found); else walk(step.at, depth + 1, row, room, phi);
+      if (!failed) {   // what failed above was counted there
+        const double* gain = (goes ? gain_go_ : gain_fail_).data() + at;
+        for (int k = 0; k < K; ++k) {
+          double part = 0;
+          for (int q = 0; q < Q; ++q) part += gain[q] * found[k * Q + q];
+          phi[p * K + k] += part;
+        }
+      }
+      for (int q = 0; q < K * Q; ++q) total[q] += found[q];
+    }
+    room->failed[p] = failed;
+  }
+
+  void settle(int node, const double* held, double* total) const {
+    const int Q = static_cast<int>(points_->t.size()), K = f.n_outputs;
+    const double* value = f.value + static_cast<std::ptrdiff_t>(node) * K;
+    for (int k = 0; k < K; ++k) {
+      const double v = f.weight[t_] * value[k];
+      for (int q = 0; q < Q; ++q) total[k * Q + q] = v * points_->w[q] * held[q];
+    }
+  }
+
+  const Forest& f;
+  const int* player_of_;
+  const double* cover_;
+  int t_ = 0, from_ = 0, most_ = 0, deepest_ = 0;
+  const Quadrature* points_ = nullptr;
+  std::vector<Node> node_;
+  std::vector<Step> step_;
+  std::vector<double> go_, fail_, gain_go_, gain_fail_;   // [steps * points]
+  std::vector<double> product_, sum_, w_;
+  std::vector<int> met_;
+};
+
+// ---- small trees ----
+
+constexpr int most_bits = 10;    // of a table's index
+
+// A tree whose questions fit a word. A row's answers: bit j is set where inner node j sends it right.
+struct SmallTree {
+  struct Player {
+    int player;
+    std::uint64_t mask, want;    // satisfied where (answers & mask) == want
+    double w;                    // share of training rows
+  };
+  struct Group {
+    std::vector<Player> above;         // questions on the way to the group
+    std::vector<int> inside;           // its own questions
+    std::vector<int> players;          // all that any of its leaves asks
+    std::vector<double> table;         // [2^(above + inside)][players * outputs]
+  };
+  std::vector<int> column, node;       // of each question
+  std::vector<double> threshold;
+  std::vector<char> missing_right;
+  std::vector<Group> group;
+};
+
+class SmallTreeBuilder {
+ public:
+  SmallTreeBuilder(const Forest& f, const Division& d, const std::vector<char>& gaps, const Weights& weights, const std::vector<Quadrature>& points)
+      : f_(f), d_(d), gaps_(gaps), weights_(weights), points_(points) {}
+
+  // False where the tree is not small.
+  bool build(int t, SmallTree* tree) {
+    tree_ = tree;
+    t_ = t;
+    *tree = SmallTree();
+    bit_.clear();
+    if (!number(f.root[t])) return false;
+    if (d_.cover == nullptr) answer_background();
+    std::vector<SmallTree::Player> path;
+    return split(f.root[t], path);
+  }
+
+ private:
+  // Gives the questions their bits.
+  bool number(int root) {
+    std::vector<int> waiting(1, root);
+    while (!waiting.empty()) {
+      const int i = waiting.back();
+      waiting.pop_back();
+      const int c = f.column[i];
+      if (c < 0) continue;
+      const bool two_ways = f.missing[i] == f.left[i] || f.missing[i] == f.right[i];
+      if (f.set_from[i] >= 0 || (!two_ways && gaps_[c]) || tree_->column.size() == 64 || d_.player_of[c] < 0) return false;
+      bit_.push_back({i, static_cast<int>(tree_->column.size())});
+      tree_->column.push_back(c);
+      tree_->node.push_back(i);
+      tree_->threshold.push_back(f.threshold[i]);
+      tree_->missing_right.push_back(f.missing[i] == f.right[i]);
+      waiting.push_back(f.right[i]);
+      waiting.push_back(f.left[i]);
+    }
+    return true;
+  }
+
+  void answer_background() {
+    const Table& z = *d_.background;
+    answers_.assign(z.rows, 0);
+    for (std::size_t j = 0; j < tree_->column.size(); ++j) {
+      for (std::ptrdiff_t b = 0; b < z.rows; ++b) {
+        const double x = z.at(b, tree_->column[j]);
+        const bool right = std::isnan(x) ? tree_->missing_right[j] : x > tree_->threshold[j];
+        answers_[b] |= static_cast<std::uint64_t>(right) << j;
+      }
+    }
+  }
+
+  int bit_of(int node) const {
+    for (const auto& b : bit_) if (b.first == node) return b.second;
+    return -1;
+  }
+
+  int questions_below(int node) const { return f.column[node] < 0 ? 0 : 1 + questions_below(f.left[node]) + questions_below(f.right[node]); }
+
+  static void ask(std::vector<SmallTree::Player>* path, int player, int bit, bool right, double share) {
+    const std::uint64_t one = std::uint64_t(1) << bit;
+    for (SmallTree::Player& p : *path) {
+      if (p.player != player) continue;
+      p.mask |= one;
+      if (right) p.want |= one;
+      p.w *= share;
+      return;
+    }
+    path->push_back(SmallTree::Player{player, one, right ? one : 0, share});
+  }
+
+  double share_of(int child, int parent) const {
+    if (d_.cover == nullptr) return 1;
+    return d_.cover[parent] > 0 ? d_.cover[child] / d_.cover[parent] : 0;
+  }
+
+  bool split(int node, const std::vector<SmallTree::Player>& path) {
+    if (static_cast<int>(path.size()) > most_bits - 3) return false;
+    if (questions_below(node) <= 3) return make_group(node, path);
+    for (int right = 0; right < 2; ++right) {
+      std::vector<SmallTree::Player> longer = path;
+      const int child = right ? f.right[node] : f.left[node];
+      ask(&longer, d_.player_of[f.column[node]], bit_of(node), right, share_of(child, node));
+      if (!split(child, longer)) return false;
+    }
+    return true;
+  }
+
+  // All leaves below, with their whole paths.
+  void list_leaves(int node, const std::vector<SmallTree::Player>& path, std::vector<int>* inside) {
+    if (f.column[node] < 0) {
+      leaves_.push_back({node, path});
+      return;
+    }
+    inside->push_back(bit_of(node));
+    for (int right = 0; right < 2; ++right) {
+      std::vector<SmallTree::Player> longer = path;
+      const int child = right ? f.right[node] : f.left[node];
+      ask(&longer, d_.player_of[f.column[node]], bit_of(node), right, share_of(child, node));
+      list_leaves(child, longer, inside);
+    }
+  }
+
+  bool make_group(int node, const std::vector<SmallTree::Player>& path) {
+    tree_->group.emplace_back();
+    SmallTree::Group& g = tree_->group.back();
+    g.above = path;
+    leaves_.clear();
+    list_leaves(node, path, &g.inside);
+    for (const auto& leaf : leaves_) for (const SmallTree::Player& p : leaf.second) {
+      if (std::find(g.players.begin(), g.players.end(), p.player) == g.players.end()) g.players.push_back(p.player);
+    }
+    const int A = static_cast<int>(path.size()), bits = A + static_cast<int>(g.inside.size()), K = f.n_outputs, G = static_cast<int>(g.players.size());
+    g.table.assign((std::size_t(1) << bits) * G * K, 0.0);
+    for (const auto& leaf : leaves_) {
+      const std::vector<SmallTree::Player>& own = leaf.second;
+      const int n = static_cast<int>(own.size());
+      if (n == 0) continue;
+      parts_.assign((std::size_t(1) << n) * n, 0.0);
+      if (d_.cover != nullptr) divide_by_cover(own); else divide_by_pairs(own);
+      std::vector<int> place(n);
+      for (int e = 0; e < n; ++e) place[e] = static_cast<int>(std::find(g.players.begin(), g.players.end(), own[e].player) - g.players.begin());
+      const double* value = f.value + static_cast<std::ptrdiff_t>(leaf.first) * K;
+      for (int index = 0; index < 1 << bits; ++index) {
+        // The answers inside, where they stand in the word.
+        std::uint64_t inside = 0, within = 0;
+        for (std::size_t j = 0; j < g.inside.size(); ++j) {
+          within |= std::uint64_t(1) << g.inside[j];
+          if (index >> (A + j) & 1) inside |= std::uint64_t(1) << g.inside[j];
+        }
+        int pattern = 0;
+        for (int e = 0; e < n; ++e) {
+          bool met = ((inside ^ own[e].want) & own[e].mask & within) == 0;
+          if (e < A) met = met && (index >> e & 1);   // paths begin with the players above, in their order
+          pattern |= met << e;
+        }
+        const double* part = parts_.data() + static_cast<std::size_t>(pattern) * n;
+        double* to = g.table.data() + static_cast<std::size_t>(index) * G * K;
+        for (int e = 0; e < n; ++e) for (int k = 0; k < K; ++k) to[place[e] * K + k] += f.weight[t_] * value[k] * part[e];
+      }
+    }
+    return true;
+  }
+
+  // parts_[pattern][player]: each player's part of a leaf of value 1, by what the row satisfies.
+  void divide_by_cover(const std::vector<SmallTree::Player>& own) {
+    const int n = static_cast<int>(own.size());
+    const Quadrature& points = points_[(n + 1) / 2];
+    for (int pattern = 0; pattern < 1 << n; ++pattern) {
+      double* part = parts_.data() + static_cast<std::size_t>(pattern) * n;
+      for (std::size_t q = 0; q < points.t.size(); ++q) {
+        const double t = points.t[q];
+        double factor[most_bits + 4], before[most_bits + 4], product = points.w[q];
+        for (int e = 0; e < n; ++e) {
+          factor[e] = t * (pattern >> e & 1) + (1 - t) * own[e].w;
+          before[e] = product;
+          product *= factor[e];
+        }
+        double after = 1;
+        for (int e = n - 1; e >= 0; --e) {
+          part[e] += ((pattern >> e & 1) - own[e].w) * before[e] * after;
+          after *= factor[e];
+        }
+      }
+    }
+  }
+
+  void divide_by_pairs(const std::vector<SmallTree::Player>& own) {
+    const int n = static_cast<int>(own.size()), full = (1 << n) - 1;
+    std::vector<double> count(full + 1, 0.0);
+    for (const std::uint64_t answers : answers_) {
+      int z = 0;
+      for (int e = 0; e < n; ++e) z |= ((answers & own[e].mask) == own[e].want) << e;
+      count[z] += 1.0 / answers_.size();
+    }
+    for (int z = 0; z <= full; ++z) {
+      if (count[z] == 0) continue;
+      const int lacking = full & ~z;
+      // Patterns of the row that hold all that this background row lacks.
+      for (int some = z;; some = (some - 1) & z) {
+        const int o = lacking | some, a = __builtin_popcount(lacking), b = __builtin_popcount(z & ~o);
+        if (a + b > 0) {
+          double* part = parts_.data() + static_cast<std::size_t>(o) * n;
+          const double up = a > 0 ? count[z] * weights_(a, b) : 0, down = b > 0 ? count[z] * weights_(b, a) : 0;
+          for (int e = 0; e < n; ++e) {
+            if (lacking >> e & 1) part[e] += up;
+            else if (!(o >> e & 1)) part[e] -= down;
+          }
+        }
+        if (some == 0) break;
+      }
+    }
+  }
+
+  const Forest& f_;
+  const Forest& f = f_;
+  const Division& d_;
+  const std::vector<char>& gaps_;
+  const Weights& weights_;
+  const std::vector<Quadrature>& points_;
+  SmallTree* tree_ = nullptr;
+  int t_ = 0;
+  std::vector<std::pair<int, int>> bit_;
+  std::vector<std::uint64_t> answers_;
+  std::vector<std::pair<int, std::vector<SmallTree::Player>>> leaves_;
+  std::vector<double> parts_;
+};
+
+// Rows [0, m) of a block through one small tree. phi: [m][players * outputs]
+void add_small(const SmallTree& tree, const double* block, int columns, int m, int K, int players, std::uint64_t* answers, double* phi) {
+  std::fill(answers, answers + m, 0);
+  for (std::size_t j = 0; j < tree.column.size(); ++j) {
+    const int c = tree.column[j];
+    const double cut = tree.threshold[j];
+    const std::uint64_t missing_right = tree.missing_right[j];
+    for (int i = 0; i < m; ++i) {
+      const double x = block[static_cast<std::ptrdiff_t>(i) * columns + c];
+      answers[i] |= (static_cast<std::uint64_t>(x > cut) | (static_cast<std::uint64_t>(std::isnan(x)) & missing_right)) << j;
+    }
+  }
+  for (const SmallTree::Group& g : tree.group) {
+    const int A = static_cast<int>(g.above.size()), I = static_cast<int>(g.inside.size()), G = static_cast<int>(g.players.size());
+    for (int i = 0; i < m; ++i) {
+      unsigned index = 0;
+      for (int e = 0; e < A; ++e) index |= static_cast<unsigned>((answers[i] & g.above[e].mask) == g.above[e].want) << e;
+      for (int j = 0; j < I; ++j) index |= static_cast<unsigned>(answers[i] >> g.inside[j] & 1) << (A + j);
+      const double* part = g.table.data() + static_cast<std::size_t>(index) * G * K;
+      double* to = phi + static_cast<std::ptrdiff_t>(i) * players * K;
+      for (int e = 0; e < G; ++e) for (int k = 0; k < K; ++k) to[g.players[e] * K + k] += part[e * K + k];
+    }
+  }
 }
 
 }  // namespace
 
-bool shapley_background(const Forest& f, const Table& rows, const Table& background,
-                        const int* player_of, int n_players, const Loop& loop, double* phi) {
-  const std::ptrdiff_t n = rows.rows, m = background.rows;
-  const Weights weights(longest_path(f, n_players));
-  std::vector<double> others(m * background.columns);
-  for (std::ptrdiff_t b = 0; b < m; ++b) background.read_row(b, others.data() + b * background.columns);
+bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const Loop& loop, double* phi) {
+  const std::ptrdiff_t n = rows.rows, size = 64;
+  const int K = f.n_outputs, P = d.players, C = rows.columns;
+  const std::vector<int> longest = longest_paths(f);
+  const int most = std::min(*std::max_element(longest.begin(), longest.end()), P);
+  const Weights weights(std::max(most, 1));
+  std::vector<Quadrature> points;   // points[q]: of q points
+  for (int q = 0; q <= std::max((most + 1) / 2, most_bits); ++q) points.emplace_back(q);
+  std::vector<char> gaps(C, 0);
+  std::vector<double> others;
+  const auto find_gaps = [&](const Table& table) {
+    for (int c = 0; c < C; ++c) for (std::ptrdiff_t i = 0; i < table.rows && !gaps[c]; ++i) gaps[c] = std::isnan(table.at(i, c));
+  };
+  find_gaps(rows);
+  if (d.background != nullptr) {
+    find_gaps(*d.background);
+    others.resize(d.background->rows * C);
+    d.background->read_block(0, d.background->rows, others.data());
+  }
 
+  // Tables are made for some trees, all rows are sent through them, and they are dropped.
+  const int at_once = 16;
+  std::vector<SmallTree> small(at_once);
+  std::vector<Descent> descent;
+  if (d.cover != nullptr) for (int j = 0; j < at_once; ++j) descent.emplace_back(f, d.player_of, P, d.cover);
+  std::vector<char> is_small(at_once);
   struct Room {
-    std::vector<double> row, phi;
+    std::vector<double> block, phi;
+    Descent::Room descent;
     std::vector<char> side;
     std::vector<int> mine, theirs;
+    std::vector<std::uint64_t> answers;
   };
   std::vector<Room> rooms(loop.threads);
   for (Room& room : rooms) {
-    room.row.resize(rows.columns);
-    room.phi.resize(static_cast<std::size_t>(n_players) * f.n_outputs);
-    room.side.assign(n_players, open);
+    room.block.resize(size * C);
+    room.phi.resize(size * P * K);
+    room.side.assign(P, open);
+    room.descent.failed.assign(P, 0);
+    room.answers.resize(size);
   }
-  return each_row(loop, n, 16, [&](std::ptrdiff_t i, int thread) {
-    Room& room = rooms[thread];
-    rows.read_row(i, room.row.data());
-    std::fill(room.phi.begin(), room.phi.end(), 0.0);
-    for (int t = 0; t < f.n_trees; ++t) {
-      for (std::ptrdiff_t b = 0; b < m; ++b) {
-        Pair pair{f, player_of, weights, room.row.data(), others.data() + b * background.columns,
-                  room.side, room.mine, room.theirs, room.phi.data(), f.weight[t] / m};
-        pair.walk(f.root[t]);
+  std::fill(phi, phi + n * P * K, 0.0);
+  for (int first = 0; first < f.n_trees; first += at_once) {
+    const int count = std::min(at_once, f.n_trees - first);
+    const bool built = each_row(loop, count, at_once, [&](std::ptrdiff_t j, int) {
+      const int t = first + static_cast<int>(j);
+      SmallTreeBuilder builder(f, d, gaps, weights, points);
+      is_small[j] = longest[t] <= 63 && builder.build(t, &small[j]);
+      if (!is_small[j] && d.cover != nullptr) descent[j].prepare(t, points);
+    });
+    if (!built) return false;
+    const bool done = each_block(loop, n, size, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
+      Room& room = rooms[thread];
+      const int m = static_cast<int>(to - from);
+      rows.read_block(from, to, room.block.data());
+      std::fill(room.phi.begin(), room.phi.end(), 0.0);
+      for (int j = 0; j < count; ++j) {
+        const int t = first + j;
+        if (is_small[j]) {
+          add_small(small[j], room.block.data(), C, m, K, P, room.answers.data(), room.phi.data());
+          continue;
+        }
+        for (int i = 0; i < m; ++i) {
+          const double* row = room.block.data() + static_cast<std::ptrdiff_t>(i) * C;
+          double* own = room.phi.data() + static_cast<std::ptrdiff_t>(i) * P * K;
+          if (d.cover != nullptr) {
+            descent[j].run(row, &room.descent, own);
+          } else {
+            for (std::ptrdiff_t b = 0; b < d.background->rows; ++b) {
+              Pair pair{f, d.player_of, weights, row, others.data() + b * C, room.side, room.mine, room.theirs, own, f.weight[t] / d.background->rows};
+              pair.walk(f.root[t]);
+            }
+          }
+        }
       }
-    }
-    for (int p = 0; p < n_players; ++p) {
+      for (int i = 0; i < m; ++i) for (int p = 0; p < P; ++p) for (int k = 0; k < K; ++k) {
+        phi[from + i + n * (p + static_cast<std::ptrdiff_t>(P) * k)] += room.phi[(static_cast<std::ptrdiff_t>(i) * P + p) * K + k];
+      }
+    });
+    if (!done) return false;
+  }
+  return true;
+}
+
+bool count_cover(const Forest& f, const Table& table, const int* count, const Loop& loop, double* cover) {
+  std::fill(cover, cover + f.n_nodes, 0.0);
+  std::vector<double> rows(4096 * static_cast<std::ptrdiff_t>(table.columns));
+  for (std::ptrdiff_t from = 0; from < table.rows; from += 4096) {
+    const std::ptrdiff_t to = std::min(table.rows, from + 4096);
+    table.read_block(from, to, rows.data());
+    const bool done = each_row(loop, f.n_trees, 64, [&](std::ptrdiff_t t, int) {
+      for (std::ptrdiff_t i = from; i < to; ++i) {
+        const double by = count == nullptr ? 1 : count[i + table.rows * t];
+        if (by == 0) continue;
+        const double* row = rows.data() + (i - from) * table.columns;
+        for (int node = f.root[t]; node >= 0;) {
+          if (f.owner[node] == node) cover[node] += by;
+          node = f.column[node] < 0 ? -1 : f.after(node, row[f.column[node]]);
+        }
+      }
+    });
+    if (!done) return false;
+  }
+  return true;
+}
+
+void cover_baseline(const Forest& f, const double* cover, double* baseline) {
+  std::copy(f.base, f.base + f.n_outputs, baseline);
+  for (int t = 0; t < f.n_trees; ++t) {
+    const int last = t + 1 < f.n_trees ? f.root[t + 1] : f.n_nodes;
+    if (cover[f.root[t]] <= 0) continue;
+    for (int node = f.root[t]; node < last; ++node) {
+      double ends = cover[node];   // rows that end here
+      if (f.column[node] >= 0) {
+        ends -= cover[f.left[node]] + cover[f.right[node]];
+        if (f.third_branch(node)) ends -= cover[f.missing[node]];
+      }
+      if (ends <= 0 || f.owner[node] != node) continue;
       for (int k = 0; k < f.n_outputs; ++k) {
-        phi[i + n * (p + static_cast<std::ptrdiff_t>(n_players) * k)] = room.phi[p * f.n_outputs + k];
+        baseline[k] += f.weight[t] * ends / cover[f.root[t]] * f.value[static_cast<std::ptrdiff_t>(node) * f.n_outputs + k];
       }
     }
-  });
+  }
 }
 
 }  // namespace dreher

@@ -67,12 +67,31 @@ slow_predict <- function(f, x) {
 
 # Shapley values by the definition: all subsets of the players, the background standing in.
 slow_shapley <- function(f, row, background, players) {
-  p <- length(players)
-  value <- function(known) {
+  slow_shapley_of(function(known) {
     mixed <- background
     for (j in unlist(players[known])) mixed[, j] <- row[j]
     mean(f(mixed))
+  }, length(players))
+}
+
+# The output where only some columns are known: elsewhere both children answer, by the rows that went there.
+slow_cover_value <- function(f, cover, row, known) {
+  below <- function(node) {
+    if (f$column[node] < 0) return(f$value[, node])
+    children <- c(f$left[node], f$right[node]) + 1
+    if ((f$column[node] + 1) %in% known) {
+      v <- row[f$column[node] + 1]
+      side <- if (is.na(v)) 0 else if (f$set_from[node] >= 0) f$set_side[f$set_from[node] + v] else if (v <= f$threshold[node]) -1 else 1
+      return(below(if (side < 0) children[1] else if (side > 0) children[2] else f$missing[node] + 1))
+    }
+    share <- if (cover[node] > 0) cover[children] / cover[node] else c(0, 0)
+    share[1] * below(children[1]) + share[2] * below(children[2])
   }
+  f$base + Reduce(`+`, lapply(seq_along(f$root), function(t) f$weight[t] * below(f$root[t] + 1)))
+}
+
+# Shapley values of value(known players), by all subsets.
+slow_shapley_of <- function(value, p) {
   sets <- expand.grid(rep(list(c(FALSE, TRUE)), p))
   v <- apply(sets, 1, function(s) value(which(s)))
   key <- function(s) sum(s * 2^(seq_len(p) - 1)) + 1

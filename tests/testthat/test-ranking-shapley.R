@@ -16,15 +16,85 @@ test_that("forest values equal the definition over all subsets: factors, missing
     for (players in list(as.list(1:8), list(c(1, 5), 2, 3, c(4, 6, 8), 7))) {
       player_of <- integer(8)
       for (p in seq_along(players)) player_of[players[[p]]] <- p
-      phi <- forest_shapley(f, x, z, player_of, length(players), 1L)
+      phi <- forest_shapley(f, x, z, double(), player_of, length(players), 1L)
       for (row in 1:3) for (k in 1:2) {
         expect_equal(phi[row, , k], slow_shapley(function(m) slow_predict(f, m)[, k], x[row, ], z, players), tolerance = 1e-10)
       }
       sums <- apply(phi, c(1, 3), sum)
       expect_equal(sums, sweep(slow_predict(f, x), 2, colMeans(slow_predict(f, z))), tolerance = 1e-10)
-      expect_identical(phi, forest_shapley(f, x, z, player_of, length(players), 2L))
+      expect_identical(phi, forest_shapley(f, x, z, double(), player_of, length(players), 2L))
+      # By cover, of forty other rows.
+      given <- forest_cover(f, draw(40), matrix(0L, 0, 0), 1L)
+      by_cover <- forest_shapley(f, x, z[0, ], given$cover, player_of, length(players), 1L)
+      for (row in 1:3) for (k in 1:2) {
+        expect_equal(by_cover[row, , k], slow_shapley_of(function(known) slow_cover_value(f, given$cover, x[row, ], unlist(players[known]))[k], length(players)), tolerance = 1e-10)
+      }
+      expect_equal(apply(by_cover, c(1, 3), sum), sweep(slow_predict(f, x), 2, given$baseline), tolerance = 1e-10)
     }
   }
+})
+
+test_that("small trees by tables and large ones by walks say the same as the definition, to sixty questions on a path", {
+  set.seed(16)
+  for (depth in c(1, 2, 4, 6, 9)) {
+    f <- random_flat_forest(letters[1:6], trees = 4, depth = depth, outputs = 2)
+    x <- matrix(rnorm(24), 4)
+    z <- matrix(rnorm(42), 7)
+    x[sample(24, 3)] <- NA
+    z[sample(42, 4)] <- NA
+    given <- forest_cover(f, matrix(rnorm(180), 30), matrix(0L, 0, 0), 1L)
+    for (players in list(as.list(1:6), list(c(1, 4), c(2, 6), 3, 5))) {
+      player_of <- integer(6)
+      for (p in seq_along(players)) player_of[players[[p]]] <- p
+      phi <- forest_shapley(f, x, z, double(), player_of, length(players), 1L)
+      by_cover <- forest_shapley(f, x, z[0, ], given$cover, player_of, length(players), 1L)
+      for (row in 1:4) for (k in 1:2) {
+        expect_equal(phi[row, , k], slow_shapley(function(m) slow_predict(f, m)[, k], x[row, ], z, players), tolerance = 1e-10)
+        expect_equal(by_cover[row, , k], slow_shapley_of(function(known) slow_cover_value(f, given$cover, x[row, ], unlist(players[known]))[k], length(players)), tolerance = 1e-10)
+      }
+    }
+  }
+  # A chain of sixty questions about thirty columns, each asked twice; a tree of one leaf beside it.
+  n <- 60
+  chain <- list(column = c(rep(0:29, 2), rep(-1L, n + 1)), threshold = c(rnorm(n), double(n + 1)), left = c(n + seq_len(n) - 1L, integer(n + 1)),
+                right = c(seq_len(n - 1), 2 * n, integer(n + 1)), missing = c(n + seq_len(n) - 1L, integer(n + 1)))
+  f <- flat_forest(c(0L, 2L * n + 1L), c(1, 1), c(chain$column, -1L), c(chain$threshold, 0), c(chain$left, 0L), c(chain$right, 0L), c(chain$missing, 0L),
+                   matrix(rnorm(2 * n + 2), 1), paste0("c", 1:30))
+  x <- matrix(rnorm(30 * 40, 1), 40)
+  given <- forest_cover(f, x, matrix(0L, 0, 0), 1L)
+  by_cover <- forest_shapley(f, x, x[0, ], given$cover, 1:30, 30L, 1L)
+  expect_equal(rowSums(by_cover[, , 1]), as.vector(slow_predict(f, x)) - given$baseline, tolerance = 1e-10)
+  phi <- forest_shapley(f, x[1:5, ], x, double(), 1:30, 30L, 1L)
+  expect_equal(rowSums(phi[, , 1]), as.vector(slow_predict(f, x[1:5, ])) - mean(slow_predict(f, x)), tolerance = 1e-10)
+  # Five players of it, by enumeration.
+  of_five <- rep(1:5, 6)
+  joint <- forest_shapley(f, x[1:3, ], x[0, ], given$cover, of_five, 5L, 1L)
+  for (row in 1:3) expect_equal(joint[row, , 1], slow_shapley_of(function(known) slow_cover_value(f, given$cover, x[row, ], which(of_five %in% known)), 5), tolerance = 1e-10)
+})
+
+test_that("by cover: fitted models, the constant, and what is refused", {
+  few <- c("peak_temp", "hold_minutes", "clay_source", "operator")
+  d <- kiln_rows(150)[c(few, "strength")]
+  fit <- ranger::ranger(strength ~ ., d, num.trees = 5, keep.inbag = TRUE, seed = 1, respect.unordered.factors = "partition")
+  st <- study(fit, d[1:20, ], "strength", train = d)
+  rk <- rank_shapley(st, value = "cover")
+  phi <- attr(rk, "units")[[1]][, , 1]
+  f <- st$models[[1]]$forest
+  cover <- cover_of(st, st$models[[1]])
+  x <- encode_for_forest(f, model_rows(st, st$models[[1]], d[1:2, ]))
+  for (i in 1:2) expect_equal(unname(phi[i, f$columns]), slow_shapley_of(function(known) slow_cover_value(f, cover$cover, x[i, ], known), 4), tolerance = 1e-10)
+  # The drawn rows' mean of each tree.
+  expect_equal(cover$baseline, mean(vapply(1:5, function(t) weighted.mean(d$strength, fit$inbag.counts[[t]]), 0)), tolerance = 1e-8)
+  expect_output(print(rk), "by cover")
+  late <- xgboost::xgb.train(list(objective = "binary:logistic", max_depth = 3, nthread = 1), xgboost::xgb.DMatrix(as.matrix(loans$train[c("loan_days", "earlier_late")]), label = loans$train$returned_late == "yes", nthread = 1), nrounds = 10)
+  sx <- study(late, loans$holdout[1:30, ], "returned_late", train = loans$train)
+  phi <- attr(rank_shapley(sx, value = "cover"), "units")[[1]][, , 1]
+  own <- predict(late, as.matrix(loans$holdout[1:30, c("loan_days", "earlier_late")]), predcontrib = TRUE, approxcontrib = FALSE)
+  # The library weighs children by its second derivatives: near, not the same.
+  expect_gt(cor(phi[, "loan_days"], own[, "loan_days"]), 0.98)
+  expect_error(rank_shapley(sx, value = "cover", scale = "prediction"), "on its link only", class = "dreher_error_input")
+  expect_error(rank_shapley(study(lm(strength ~ ., d), d[1:20, ], "strength", train = d), value = "cover"), "no cover", class = "dreher_error_model")
+  expect_error(rank_shapley(study(fit, d[1:20, ], "strength"), value = "cover"), "needs the training rows", class = "dreher_error_study")
 })
 
 test_that("fitted forests and trees equal the definition, surrogates included", {

@@ -53,7 +53,7 @@ test_that("Shapley values of random forests: symmetry, null player, additivity o
     f <- random_flat_forest(c("a", "b", "c", "d", "e"), trees = 3, depth = 5)
     x <- matrix(rnorm(20), 4)
     z <- matrix(rnorm(30), 6)
-    phi <- forest_shapley(f, x, z, 1:5, 5L, 1L)[, , 1]
+    phi <- forest_shapley(f, x, z, double(), 1:5, 5L, 1L)[, , 1]
     # A player no tree asks.
     unused <- setdiff(0:4, f$column)
     if (length(unused)) expect_true(all(phi[, unused + 1] == 0))
@@ -64,15 +64,15 @@ test_that("Shapley values of random forests: symmetry, null player, additivity o
       move <- function(v) ifelse(v >= 0, v - f$root[t], v)
       one <- flat_forest(0L, f$weight[t], f$column[at], f$threshold[at], pmax(move(f$left[at]), 0L), pmax(move(f$right[at]), 0L), pmax(move(f$missing[at]), 0L),
                          f$value[, at, drop = FALSE], f$columns)
-      forest_shapley(one, x, z, 1:5, 5L, 1L)[, , 1]
+      forest_shapley(one, x, z, double(), 1:5, 5L, 1L)[, , 1]
     })
     expect_equal(Reduce(`+`, parts), phi, tolerance = 1e-12)
     # Swapping two columns everywhere swaps their values.
     g <- f
     g$column <- c(-1L, 1L, 0L, 2L, 3L, 4L)[f$column + 2]
-    swapped <- forest_shapley(g, x[, c(2, 1, 3:5)], z[, c(2, 1, 3:5)], 1:5, 5L, 1L)[, , 1]
+    swapped <- forest_shapley(g, x[, c(2, 1, 3:5)], z[, c(2, 1, 3:5)], double(), 1:5, 5L, 1L)[, , 1]
     expect_equal(swapped[, c(2, 1, 3:5)], phi, tolerance = 1e-12)
     # Background rows given twice count as before.
-    expect_equal(forest_shapley(f, x, rbind(z, z), 1:5, 5L, 1L)[, , 1], phi, tolerance = 1e-12)
+    expect_equal(forest_shapley(f, x, rbind(z, z), double(), 1:5, 5L, 1L)[, , 1], phi, tolerance = 1e-12)
   }
 })
