@@ -5,10 +5,12 @@
 #' @inheritParams rank_permutation
 #' @param background Number of training rows that stand in for "not known" (drawn by seed; default 100), or a data frame of
 #'   such rows.
+#' @param unit Who plays: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary as one; or a named list of groups of predictors, no predictor
+#'   in two of them; the others play by themselves.
 #' @param value What "not known" means. `"background"` (default): the values of the background rows stand in. `"cover"`, for trees: a question about an unknown
 #'   predictor is answered both ways, weighted by the training rows that went there.
-#' @param max_rows At most so many rows are explained, drawn by seed. Default: 1,000 where values are exact, 50 where they are
-#'   sampled. The interval says what this costs.
+#' @param max_rows At most so many rows are explained, drawn by seed. Default: 1,000 where values have a closed form, 50 where they are
+#'   sampled, in between for few players. The interval says what this costs.
 #' @param scale `"auto"` (default): the scale on which the values are exact, which is the prediction itself but for a
 #'   [glm()] with a link, whose linear predictor is divided. `"prediction"` or `"link"` asks for one.
 #' @param precision Sampling of a row stops when the largest standard error is at most this share of the sum of the sizes of
@@ -29,9 +31,10 @@
 #' *Tree models:* exact, both ways. A player's part of a leaf depends only on which of the players on its path the row satisfies: for small trees these parts are tabulated, so that the time does not
 #' grow with the number of background rows; in large trees each row is followed together with each background row or, by cover, one walk carries the products at the points of a
 #' Gauss-Legendre quadrature, which is exact for the polynomial in question. Boosted trees are exact on the link. *Linear models:* exact on
-#' the scale of the linear predictor, term by term. *Any other model:* pairs of a random order and its reverse
+#' the scale of the linear predictor, term by term. *Any other model:* up to 8 players all sets of
+#' them, exactly; more are sampled: pairs of a random order and its reverse
 #' (Castro, Gomez and Tejada 2009; Mitchell, Cooper, Frank and Holmes 2022), 20 pairs at least, then 10 at a time until `precision` is
-#' reached. The sum of a row's values is its prediction less the baseline, always; this is checked as it runs.
+#' reached. A unit of several predictors is one player, exactly: not the sum of its members' values. The sum of a row's values is its prediction less the baseline, always; this is checked as it runs.
 #'
 #' *Interval:* mean and standard deviation over rows, for this model and these background rows. Sampling noise makes mean
 #' absolute values slightly too large.
@@ -47,7 +50,7 @@
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' rank_shapley(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_shapley <- function(study, ..., models = NULL, rows = "holdout", value = "background", background = 100, max_rows = NULL, scale = "auto",
+rank_shapley <- function(study, ..., models = NULL, rows = "holdout", unit = "predictor", value = "background", background = 100, max_rows = NULL, scale = "auto",
                          precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_shapley", ..., threads = threads)
   if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
@@ -60,9 +63,10 @@ rank_shapley <- function(study, ..., models = NULL, rows = "holdout", value = "b
   models <- pick_models(st, models)
   on <- pick_rows(st, rows)
   if (value == "cover") for (m in models) check_cover(st, m, scale)
+  units <- lapply(models, function(m) shapley_units(st, m, unit))
   others <- if (value == "cover") st$train[0, , drop = FALSE] else draw_background(st, background, seed)
   parts <- lapply(models, function(m) {
-    divide_model(st, m, on, others, max_rows, scale, precision, max_pairs, level, seed)
+    divide_model(st, m, units[[m$name]], on, others, max_rows, scale, precision, max_pairs, level, seed)
   })
   bind_rankings(st, parts, seed, level)
 }
@@ -75,26 +79,41 @@ draw_background <- function(st, background, seed) {
   train[chosen, , drop = FALSE]
 }
 
-divide_model <- function(st, model, on, others, max_rows, scale, precision, max_pairs, level, seed) {
-  way <- shapley_way(model, scale)
-  if (is.null(max_rows)) max_rows <- if (way == "sampled") 50L else 1000L
+divide_model <- function(st, model, units, on, others, max_rows, scale, precision, max_pairs, level, seed) {
+  way <- shapley_way(model, scale, length(units))
+  # What needs predictions for every row is worked out for fewer of them.
+  if (is.null(max_rows)) max_rows <- switch(way, sampled = 50L, enumerated = min(1000, 50 * 2^(8 - length(units))), 1000L)
   n <- min(nrow(on$data), max_rows)
   chosen <- with_stream(seed, c("explained", nrow(on$data)), sort(sample.int(nrow(on$data), n)))
   rows <- model_rows(st, model, on$data[chosen, , drop = FALSE], "rows")
   bg <- if (nrow(others)) model_rows(st, model, others, "background")
   values <- switch(way,
-                   forest = shapley_forest(st, model, rows, bg),
-                   linear = shapley_linear(st, model, rows, bg),
-                   sampled = shapley_sampled(st, model, rows, bg, precision, max_pairs, seed))
+                   forest = shapley_forest(st, model, units, rows, bg),
+                   linear = shapley_linear(st, model, units, rows, bg),
+                   enumerated = shapley_enumerated(st, model, units, rows, bg),
+                   sampled = shapley_sampled(st, model, units, rows, bg, precision, max_pairs, seed))
   check_sums(values, model$name)
-  table <- summarise_shapley(st, model, on$label, values, cases_of(st, on$data[chosen, , drop = FALSE]), level)
+  table <- summarise_shapley(st, model, units, on$label, values, cases_of(st, on$data[chosen, , drop = FALSE]), level)
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = if (is.null(bg)) NA_integer_ else nrow(bg),
                            note = paste0(if (way == "sampled") "sampled" else "exact", if (is.null(bg)) ", by cover"))
   new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
 }
 
-shapley_way <- function(model, scale) {
+# Who plays: names, each with its predictors; every predictor of the model plays once.
+shapley_units <- function(st, model, unit) {
+  units <- shuffle_units(st, model, unit)
+  twice <- unique(unlist(units)[duplicated(unlist(units))])
+  if (length(twice)) stop_input(paste0("`unit` has ", quote_some(twice), " in several groups; a player plays once."), todo = "Put each predictor into one group.")
+  alone <- setdiff(model$inputs$predictors, unlist(units))
+  c(units[lengths(units) > 0], stats::setNames(as.list(alone), alone))
+}
+
+# Which unit (its number) each of these columns belongs to.
+unit_of <- function(units, columns) rep(seq_along(units), lengths(units))[match(columns, unlist(units))]
+
+# forest and linear: in closed form; enumerated: all sets of up to 8 players; sampled: the rest.
+shapley_way <- function(model, scale, players) {
   linear <- model$linear
   link <- if (!is.null(model$forest)) model$forest$link else if (!is.null(linear)) linear$link else "identity"
   if (scale == "link" && link == "identity") {
@@ -102,14 +121,14 @@ shapley_way <- function(model, scale) {
                todo = "Use scale = \"prediction\".")
   }
   exact <- link == "identity" || scale != "prediction"
-  if (!is.null(model$forest)) return(if (exact && !isTRUE(model$forest$shared)) "forest" else "sampled")
+  if (!is.null(model$forest)) return(if (exact && !isTRUE(model$forest$shared)) "forest" else if (players <= 8) "enumerated" else "sampled")
   one_sum <- !is.null(linear) && !is.matrix(linear$beta) && all(lengths(linear$columns) <= 6)
   if (one_sum && exact) return("linear")
   if (scale == "link") {
     stop_input(paste0("Shapley values on the link of model \"", model$name, "\" are not available: it has several sums, or terms of more than 6 predictors."),
                todo = "Use scale = \"prediction\".")
   }
-  "sampled"
+  if (players <= 8) "enumerated" else "sampled"
 }
 
 # Outputs in the order of the study's classes; classes the model does not know stay 0.
@@ -127,29 +146,28 @@ explained_outputs <- function(st, p) {
   if (length(st$classes) == 2) p[, st$positive, drop = FALSE] else p
 }
 
-shapley_forest <- function(st, model, rows, bg) {
-  predictors <- model$inputs$predictors
-  player <- match(forest_origin(model), predictors, nomatch = 0L)
+shapley_forest <- function(st, model, units, rows, bg) {
+  player <- unit_of(units, forest_origin(model))
   x <- encode_for_forest(model$forest, rows)
   if (is.null(bg)) {
     cover <- cover_of(st, model)
     if (any(model$forest$owner != seq_along(model$forest$owner) - 1L) && anyNA(x)) {
       stop_model(paste0("Model \"", model$name, "\" answers for missing values by surrogate splits, whose cover is not defined."), todo = "Use value = \"background\".")
     }
-    phi <- forest_shapley(model$forest, x, x[0, , drop = FALSE], cover$cover, player, length(predictors), st$threads)
+    phi <- forest_shapley(model$forest, x, x[0, , drop = FALSE], cover$cover, player, length(units), st$threads)
     baseline <- cover$baseline
   } else {
     z <- encode_for_forest(model$forest, bg)
-    phi <- forest_shapley(model$forest, x, z, double(), player, length(predictors), st$threads)
+    phi <- forest_shapley(model$forest, x, z, double(), player, length(units), st$threads)
     baseline <- colMeans(forest_predict(model$forest, z, st$threads))
   }
-  if (model$forest$link != "identity") return(shapley_on_link(st, model, phi, x, baseline))
+  if (model$forest$link != "identity") return(shapley_on_link(st, model, units, phi, x, baseline))
   if (st$task == "classification") {
     phi <- place_classes(phi, model$classes, st$classes)
     if (length(st$classes) == 2) phi <- phi[, , st$positive, drop = FALSE]
   }
   baseline <- if (st$task == "classification") explained_outputs(st, order_classes(matrix(baseline, 1), model$classes, st, model$name)) else matrix(baseline, 1)
-  shapley_values(st, model, phi, rows, as.vector(baseline))
+  shapley_values(st, model, units, phi, rows, as.vector(baseline))
 }
 
 # Is the value function by cover defined for this model?
@@ -173,7 +191,7 @@ cover_of <- function(st, model) {
 }
 
 # Boosted trees add up on the link scale, and there the values are exact.
-shapley_on_link <- function(st, model, phi, x, before) {
+shapley_on_link <- function(st, model, units, phi, x, before) {
   f <- model$forest
   target <- sweep(forest_predict(f, x, st$threads), 2, before)
   names <- NULL
@@ -187,34 +205,31 @@ shapley_on_link <- function(st, model, phi, x, before) {
     target <- order_classes(target, classes, st, model$name)
     names <- st$classes
   }
-  dimnames(phi) <- list(NULL, model$inputs$predictors, names)
+  dimnames(phi) <- list(NULL, names(units), names)
   list(phi = phi, std_error = NULL, target = target, baseline = before, pairs = NULL, scale = if (f$link %in% c("logit", "softmax")) "log-odds" else "log link")
 }
 
-shapley_values <- function(st, model, phi, rows, p0, std_error = NULL, pairs = NULL) {
+shapley_values <- function(st, model, units, phi, rows, p0, std_error = NULL, pairs = NULL) {
   p <- explained_outputs(st, predict_aligned(st, model, rows))
-  dimnames(phi) <- list(NULL, model$inputs$predictors, colnames(p))
+  dimnames(phi) <- list(NULL, names(units), colnames(p))
   list(phi = phi, std_error = std_error, target = sweep(p, 2, p0), baseline = p0, pairs = pairs,
        scale = if (st$task == "regression") "prediction" else "probability")
 }
 
 # Linear predictor: a term of one predictor gives it its value less the background's mean; a term of
 # several is divided among them by all subsets, the background rows standing in for the others.
-shapley_linear <- function(st, model, rows, bg) {
+shapley_linear <- function(st, model, units, rows, bg) {
   linear <- model$linear
-  predictors <- model$inputs$predictors
+  predictors <- names(units)
   part_of <- function(data, t) {
     in_term <- linear$term == t
     as.vector(linear$design(data)[, in_term, drop = FALSE] %*% linear$beta[in_term])
   }
   phi <- matrix(0, nrow(rows), length(predictors), dimnames = list(NULL, predictors))
   for (t in seq_along(linear$columns)) {
-    players <- linear$columns[[t]]
+    players <- predictors[unique(unit_of(units, linear$columns[[t]]))]
     if (!length(players)) next
-    v <- lapply(seq_len(2^length(players)) - 1, function(set) {
-      known <- players[bitwAnd(set, 2^(seq_along(players) - 1)) > 0]
-      mean_with_known(rows, bg, known, players, function(data) part_of(data, t))
-    })
+    v <- values_of_sets(rows, bg, units[players], function(data) part_of(data, t))
     for (j in seq_along(players)) phi[, players[j]] <- phi[, players[j]] + shapley_of_player(v, j, length(players))
   }
   eta <- function(data) as.vector(linear$design(data) %*% linear$beta)
@@ -225,20 +240,46 @@ shapley_linear <- function(st, model, rows, bg) {
        scale = linear_scale(link))
 }
 
-# Mean of fun over the background rows, with the columns `known` taken from each row.
+# All sets of players: exact for any model.
+shapley_enumerated <- function(st, model, units, rows, bg) {
+  f <- function(data) explained_outputs(st, predict_aligned(st, model, data))
+  v <- values_of_sets(rows, bg, units, f)
+  K <- ncol(v[[1]])
+  phi <- array(0, c(nrow(rows), length(units), K))
+  for (k in seq_len(K)) {
+    one <- lapply(v, function(value) value[, k])
+    for (j in seq_along(units)) phi[, j, k] <- shapley_of_player(one, j, length(units))
+  }
+  shapley_values(st, model, units, phi, rows, v[[1]][1, ])
+}
+
+# Per set of units (bit j - 1 of its number less one says whether unit j is known) the mean of fun over the background rows,
+# the known ones taken from each row: rows x outputs, or a vector where fun returns one.
+values_of_sets <- function(rows, bg, units, fun) {
+  lapply(seq_len(2^length(units)) - 1, function(set) {
+    known <- unlist(units[bitwAnd(set, 2^(seq_along(units) - 1)) > 0])
+    mean_with_known(rows, bg, known, unlist(units), fun)
+  })
+}
+
 mean_with_known <- function(rows, bg, known, players, fun) {
   if (setequal(known, players)) return(fun(rows))
-  if (!length(known)) return(rep(mean(fun(bg)), nrow(rows)))
   n <- nrow(rows)
   m <- nrow(bg)
-  out <- double(n)
+  if (!length(known)) {
+    alone <- fun(bg)
+    return(if (is.matrix(alone)) matrix(colMeans(alone), n, ncol(alone), byrow = TRUE) else rep(mean(alone), n))
+  }
+  out <- NULL
   for (some in split(seq_len(n), (seq_len(n) - 1) %/% max(1, floor(1e5 / m)))) {
     mixed <- bg[rep(seq_len(m), length(some)), , drop = FALSE]
     attr(mixed, "row.names") <- .set_row_names(nrow(mixed))
     for (p in known) mixed[[p]] <- rows[[p]][rep(some, each = m)]
-    out[some] <- colMeans(matrix(fun(mixed), m))
+    said <- fun(mixed)
+    means <- matrix(colMeans(matrix(said, m)), length(some))
+    out <- rbind(out, means)
   }
-  out
+  if (is.matrix(said)) out else as.vector(out)
 }
 
 # v: list over subsets of players (bit j - 1 of the position less one says whether j is known).
@@ -256,10 +297,9 @@ shapley_of_player <- function(v, j, players) {
 # Any model: pairs of an order and its reverse. The prefixes of the reverse are the complements of
 # the order's own, so a pair needs 2(p - 1) mixed rows per background row. The pair is the unit of
 # the standard error.
-shapley_sampled <- function(st, model, rows, bg, precision, max_pairs, seed) {
-  predictors <- model$inputs$predictors
+shapley_sampled <- function(st, model, units, rows, bg, precision, max_pairs, seed) {
   n <- nrow(rows)
-  p <- length(predictors)
+  p <- length(units)
   f <- function(data) explained_outputs(st, predict_aligned(st, model, data))
   top <- f(rows)
   bottom <- colMeans(f(bg))
@@ -273,7 +313,7 @@ shapley_sampled <- function(st, model, rows, bg, precision, max_pairs, seed) {
       with_stream(seed, c("orders", i, pairs[i]), replicate(batch, sample.int(p), simplify = FALSE))
     })
     todo <- data.frame(row = rep(active, each = batch))
-    z <- pair_contributions(rows, bg, predictors, todo$row, unlist(orders, recursive = FALSE), f, top, bottom)
+    z <- pair_contributions(rows, bg, units, todo$row, unlist(orders, recursive = FALSE), f, top, bottom)
     for (u in seq_len(nrow(todo))) {
       i <- todo$row[u]
       s1[i, , ] <- s1[i, , ] + z[u, , ]
@@ -286,7 +326,7 @@ shapley_sampled <- function(st, model, rows, bg, precision, max_pairs, seed) {
   M <- as.vector(pairs)
   phi <- s1 / M
   std_error <- sqrt(pmax(s2 - s1^2 / M, 0) / (M - 1) / M)
-  out <- shapley_values(st, model, phi, rows, colMeans(explained_outputs(st, predict_aligned(st, model, bg))), std_error, pairs)
+  out <- shapley_values(st, model, units, phi, rows, colMeans(explained_outputs(st, predict_aligned(st, model, bg))), std_error, pairs)
   out$short <- pairs >= max_pairs & !vapply(seq_len(n), function(i) {
     precise_enough(s1[i, , , drop = FALSE], s2[i, , , drop = FALSE], pairs[i], precision)
   }, NA)
@@ -300,11 +340,11 @@ precise_enough <- function(s1, s2, pairs, precision) {
 }
 
 # For each unit (a row and an order): the mean of the two marginal contributions of every player.
-pair_contributions <- function(rows, bg, predictors, row, orders, f, top, bottom) {
-  p <- length(predictors)
+pair_contributions <- function(rows, bg, units, row, orders, f, top, bottom) {
+  p <- length(units)
   K <- ncol(top)
-  units <- length(row)
-  z <- array(0, c(units, p, K))
+  many <- length(row)
+  z <- array(0, c(many, p, K))
   if (p == 1) {
     z[, 1, ] <- sweep(top[row, , drop = FALSE], 2, bottom)
     return(z)
@@ -313,12 +353,12 @@ pair_contributions <- function(rows, bg, predictors, row, orders, f, top, bottom
   prefix <- rep(seq_len(p - 1), 2)
   backward <- rep(c(FALSE, TRUE), each = p - 1)
   per_unit <- length(prefix)
-  v <- array(0, c(units, per_unit, K))
+  v <- array(0, c(many, per_unit, K))
   at_once <- max(1, floor(1e5 / (per_unit * nrow(bg))))
-  for (some in split(seq_len(units), (seq_len(units) - 1) %/% at_once)) {
-    v[some, , ] <- mixed_means(rows, bg, predictors, row[some], place[some, , drop = FALSE], prefix, backward, f, K)
+  for (some in split(seq_len(many), (seq_len(many) - 1) %/% at_once)) {
+    v[some, , ] <- mixed_means(rows, bg, units, row[some], place[some, , drop = FALSE], prefix, backward, f, K)
   }
-  for (u in seq_len(units)) {
+  for (u in seq_len(many)) {
     o <- orders[[u]]
     path <- function(steps) rbind(bottom, matrix(v[u, steps, ], ncol = K), top[row[u], ])
     gain <- function(steps) diff(path(steps))
@@ -330,16 +370,16 @@ pair_contributions <- function(rows, bg, predictors, row, orders, f, top, bottom
 
 # Means over the background of the mixed rows: forward prefixes know the first s players of the
 # order, backward ones the last s.
-mixed_means <- function(rows, bg, predictors, row, place, prefix, backward, f, K) {
+mixed_means <- function(rows, bg, units, row, place, prefix, backward, f, K) {
   n <- nrow(rows)
   m <- nrow(bg)
-  p <- length(predictors)
+  p <- length(units)
   unit <- rep(seq_along(row), each = length(prefix))
   s <- rep(prefix, length(row))
   back <- rep(backward, length(row))
   mixed <- list()
   for (column in names(rows)) {
-    j <- match(column, predictors)
+    j <- unit_of(units, column)
     pool <- if (is.factor(rows[[column]])) factor(c(as.character(rows[[column]]), as.character(bg[[column]])), levels = levels(rows[[column]])) else c(rows[[column]], bg[[column]])
     known <- if (is.na(j)) rep(TRUE, length(unit)) else ifelse(back, place[unit, j] > p - s, place[unit, j] <= s)
     index <- ifelse(rep(known, each = m), rep(row[unit], each = m), n + rep(seq_len(m), length(unit)))
@@ -362,10 +402,10 @@ check_sums <- function(values, name) {
   }
 }
 
-summarise_shapley <- function(st, model, label, values, cases, level) {
+summarise_shapley <- function(st, model, units, label, values, cases, level) {
   predictors <- dimnames(values$phi)[[2]]
   n <- dim(values$phi)[1]
-  flags <- join_flags(st$flags$predictors[predictors], st$flags$models[[model$name]],
+  flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), st$flags$models[[model$name]],
                       if (any(values$short)) "not converged" else "", if (label == "train") "training rows" else "")
   describe <- function(sizes, class) {
     importance <- colMeans(times(cases$weight, sizes))

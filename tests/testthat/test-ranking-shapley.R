@@ -86,6 +86,19 @@ test_that("by cover: fitted models, the constant, and what is refused", {
   # The drawn rows' mean of each tree.
   expect_equal(cover$baseline, mean(vapply(1:5, function(t) weighted.mean(d$strength, fit$inbag.counts[[t]]), 0)), tolerance = 1e-8)
   expect_output(print(rk), "by cover")
+  # Predictors as one player: exactly, not the sum of their values.
+  for (value in c("cover", "background")) {
+    bg <- d[101:120, ]
+    joint <- attr(rank_shapley(st, value = value, background = bg, unit = list(firing = c("peak_temp", "hold_minutes"))), "units")[[1]][, , 1]
+    players <- list(which(f$columns %in% c("peak_temp", "hold_minutes")), which(f$columns == "clay_source"), which(f$columns == "operator"))
+    z <- encode_for_forest(f, model_rows(st, st$models[[1]], bg))
+    slow <- if (value == "background") slow_shapley(function(m) slow_predict(f, m)[, 1], x[1, ], z, players) else
+      slow_shapley_of(function(known) slow_cover_value(f, cover$cover, x[1, ], unlist(players[known])), 3)
+    expect_equal(unname(joint[1, c("firing", "clay_source", "operator")]), slow, tolerance = 1e-10)
+  }
+  lm_joint <- attr(rank_shapley(study(lm(strength ~ peak_temp * hold_minutes + operator, d), d[1:4, ], "strength", train = d), background = bg, unit = list(firing = c("peak_temp", "hold_minutes"))), "units")[[1]][, , 1]
+  parts <- predict(lm(strength ~ peak_temp * hold_minutes + operator, d), d[1:4, ]) - mean(predict(lm(strength ~ peak_temp * hold_minutes + operator, d), bg))
+  expect_equal(rowSums(lm_joint), unname(parts), tolerance = 1e-10, ignore_attr = TRUE)
   late <- xgboost::xgb.train(list(objective = "binary:logistic", max_depth = 3, nthread = 1), xgboost::xgb.DMatrix(as.matrix(loans$train[c("loan_days", "earlier_late")]), label = loans$train$returned_late == "yes", nthread = 1), nrounds = 10)
   sx <- study(late, loans$holdout[1:30, ], "returned_late", train = loans$train)
   phi <- attr(rank_shapley(sx, value = "cover"), "units")[[1]][, , 1]
@@ -142,7 +155,7 @@ test_that("linear models are exact, interactions and curves included; glm on its
     slow <- slow_shapley_table(function(rows) predict(g, rows) * if (positive == "yes") 1 else -1, d[1, few[c(1, 3)]], d[51:60, few[c(1, 3)]])
     expect_equal(attr(rk, "units")[[1]][1, names(slow), 1], slow, tolerance = 1e-9)
   }
-  expect_identical(attr(rank_shapley(st, scale = "prediction", max_rows = 3, background = 5, max_pairs = 20), "settings")$note, "sampled")
+  expect_equal(attr(rank_shapley(st, scale = "prediction", max_rows = 3, background = 5), "settings")[c("note", "scale")], list(note = "exact", scale = "probability"), ignore_attr = TRUE)
   expect_error(rank_shapley(study(fit, d[1:3, ], "strength", train = d), scale = "link"), "has no link")
 })
 
@@ -163,22 +176,41 @@ test_that("sampled values: exact for two-way models, intervals cover, sums hold,
   d$y <- d$a + d$b * d$c
   two_way <- function(model, data) data$a + data$b * data$c
   st <- study(1, d[1:5, ], "y", train = d, predict_with = two_way)
-  sampled <- attr(rank_shapley(st, background = d[31:40, ], max_pairs = 20), "units")[[1]][, , 1]
+  alone <- as.list(stats::setNames(nm = letters[1:4]))
+  m <- st$models[[1]]
+  sampled <- shapley_sampled(st, m, alone, model_rows(st, m, d[1:5, ]), model_rows(st, m, d[31:40, ]), 0.02, 20, 1)$phi[, , 1]
   slow <- slow_shapley_table(function(x) two_way(1, x), d[1, 1:4], d[31:40, 1:4])
   expect_equal(sampled[1, ], slow, tolerance = 1e-10)   # a pair is exact without deeper interactions
   deep <- function(model, data) data$a * data$b * data$c + (data$a > 0) * (data$d > 0) * data$b
   st <- study(1, d[1:30, ], "y", train = d, predict_with = deep)
   bg <- d[31:40, ]
   m <- st$models[[1]]
-  v <- shapley_sampled(st, m, model_rows(st, m, d[1:30, ]), model_rows(st, m, bg), 0.001, 60, 1)
+  v <- shapley_sampled(st, m, alone, model_rows(st, m, d[1:30, ]), model_rows(st, m, bg), 0.001, 60, 1)
   check_sums(v, "m")
   exact <- t(vapply(1:30, function(i) slow_shapley_table(function(x) deep(1, x), d[i, 1:4], bg[1:4]), double(4)))
   z <- (v$phi[, , 1] - exact) / v$std_error[, , 1]
   expect_gt(mean(abs(z) < qt(0.975, 59), na.rm = TRUE), 0.88)
   expect_lt(mean(abs(z) < qt(0.975, 59) / 3, na.rm = TRUE), 0.75)
-  again <- shapley_sampled(st, m, model_rows(st, m, d[1:30, ]), model_rows(st, m, bg), 0.001, 60, 1)
+  again <- shapley_sampled(st, m, alone, model_rows(st, m, d[1:30, ]), model_rows(st, m, bg), 0.001, 60, 1)
   expect_identical(v$phi, again$phi)
-  expect_match(rank_shapley(st, background = bg, precision = 1e-4, max_pairs = 20)$flag[1], "not converged")
+  # Up to eight players all sets are gone through; more are sampled.
+  all_sets <- rank_shapley(st, background = bg)
+  expect_equal(unname(attr(all_sets, "units")[[1]][, letters[1:4], 1]), unname(exact), tolerance = 1e-10)
+  expect_identical(attr(all_sets, "settings")$note, "exact")
+  wide <- cbind(d, matrix(rnorm(60 * 6), 60, dimnames = list(NULL, paste0("idle", 1:6))))
+  st <- study(1, wide[1:30, ], "y", train = wide, predict_with = deep)
+  expect_match(rank_shapley(st, background = wide[31:40, ], precision = 1e-4, max_pairs = 20)$flag[1], "not converged")
+  # Units: b and c as one player, sampled, enumerated and by definition.
+  pair <- c(list(bc = c("b", "c")), stats::setNames(as.list(setdiff(names(wide), c("b", "c", "y"))), setdiff(names(wide), c("b", "c", "y"))))
+  deep_bc <- slow_shapley(function(m) deep(1, data.frame(a = m[, 1], b = m[, 2], c = m[, 3], d = m[, 4])), unlist(d[2, 1:4]), as.matrix(bg[1:4]), list(1, c(2, 3), 4))
+  m <- st$models[[1]]
+  v <- shapley_sampled(st, m, pair, model_rows(st, m, wide[1:5, ]), model_rows(st, m, wide[31:40, ]), 1e-3, 200, 1)
+  expect_lt(abs(v$phi[2, 1, 1] - deep_bc[2]), 4 * v$std_error[2, 1, 1] + 1e-10)
+  few <- study(1, d[1:5, ], "y", train = d, predict_with = deep)
+  rk <- rank_shapley(few, background = bg, unit = list(bc = c("b", "c")))
+  expect_setequal(rk$predictor, c("a", "bc", "d"))
+  expect_equal(unname(attr(rk, "units")[[1]][2, c("a", "bc", "d"), 1]), deep_bc, tolerance = 1e-10)
+  expect_error(rank_shapley(few, background = bg, unit = list(x = c("a", "b"), y = c("b", "c"))), "plays once", class = "dreher_error_input")
 })
 
 test_that("sampled values of a text and factor model agree with the exact ones", {
