@@ -5,6 +5,8 @@
 #' @inheritParams rank_permutation
 #' @param background Number of training rows that stand in for "not known" (drawn by seed; default 100), or a data frame of
 #'   such rows.
+#' @param of What is divided: `"prediction"` (default), the distance of each prediction from the baseline; `"score"`, what the model's loss falls by on the rows when predictors
+#'   become known; or both, side by side.
 #' @param unit Who plays: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary as one; or a named list of groups of predictors, no predictor
 #'   in two of them; the others play by themselves.
 #' @param value What "not known" means. `"background"` (default): the values of the background rows stand in. `"cover"`, for trees: a question about an unknown
@@ -36,11 +38,17 @@
 #' (Castro, Gomez and Tejada 2009; Mitchell, Cooper, Frank and Holmes 2022), 20 pairs at least, then 10 at a time until `precision` is
 #' reached. A unit of several predictors is one player, exactly: not the sum of its members' values. The sum of a row's values is its prediction less the baseline, always; this is checked as it runs.
 #'
+#' *The score* (`of = "score"`; Covert, Lundberg and Lee 2020): the players divide the loss with nothing known, that of the mean prediction over the background rows, less the model's loss; for
+#' RMSE and R squared the mean squared error. Every row (500 at most unless `max_rows` says more) goes through one random order and its reverse, and its parts add up to what its own loss falls by. Attribute `score` holds
+#' what was divided, beside the loss of the constant from the training rows. Parts can be negative: such a predictor makes predictions worse. With both, a predictor that has at least 5 % of what moves the
+#' predictions and whose part of the score cannot be told from zero is flagged `moves only`. Fewer background rows make the losses of mean predictions larger; their number is part of the definition.
+#'
 #' *Interval:* mean and standard deviation over rows, for this model and these background rows. Sampling noise makes mean
 #' absolute values slightly too large.
 #' @section Errors: No training rows and no background rows given; `value = "cover"` for a model without trees, on the scale of the prediction behind a link, or where surrogate splits
 #'   answer for missing values; values that do not add up (an internal error).
-#' @references Shapley, L. S. (1953). A value for n-person games. \doi{10.1515/9781400881970-018}.
+#' @references Covert, I., Lundberg, S. and Lee, S.-I. (2020). Understanding global feature contributions with additive importance measures. \url{https://arxiv.org/abs/2004.00668}.
+#'   Shapley, L. S. (1953). A value for n-person games. \doi{10.1515/9781400881970-018}.
 #'   Strumbelj, E. and Kononenko, I. (2014). \doi{10.1007/s10115-013-0679-x}.
 #'   Lundberg, S. M. et al. (2020). From local explanations to global understanding with explainable AI for trees. \doi{10.1038/s42256-019-0138-9}.
 #'   Castro, J., Gomez, D. and Tejada, J. (2009). \doi{10.1016/j.cor.2008.04.004}.
@@ -50,10 +58,11 @@
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' rank_shapley(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_shapley <- function(study, ..., models = NULL, rows = "holdout", unit = "predictor", value = "background", background = 100, max_rows = NULL, scale = "auto",
+rank_shapley <- function(study, ..., models = NULL, rows = "holdout", of = "prediction", unit = "predictor", value = "background", background = 100, max_rows = NULL, scale = "auto",
                          precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_shapley", ..., threads = threads)
   if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
+  of <- check_choice(of, c("prediction", "score"), "of", several = TRUE)
   value <- check_choice(value, c("background", "cover"), "value")
   scale <- check_choice(scale, c("auto", "prediction", "link"), "scale")
   precision <- check_fraction(precision, "precision")
@@ -65,10 +74,13 @@ rank_shapley <- function(study, ..., models = NULL, rows = "holdout", unit = "pr
   if (value == "cover") for (m in models) check_cover(st, m, scale)
   units <- lapply(models, function(m) shapley_units(st, m, unit))
   others <- if (value == "cover") st$train[0, , drop = FALSE] else draw_background(st, background, seed)
-  parts <- lapply(models, function(m) {
-    divide_model(st, m, units[[m$name]], on, others, max_rows, scale, precision, max_pairs, level, seed)
-  })
-  bind_rankings(st, parts, seed, level)
+  if (value == "cover" && "score" %in% of) stop_input("`of = \"score\"` is for value = \"background\": a loss is one of mean predictions.", todo = "Leave `value` out.")
+  parts <- unlist(lapply(models, function(m) {
+    list(if ("prediction" %in% of) divide_model(st, m, units[[m$name]], on, others, max_rows, scale, precision, max_pairs, level, seed),
+         if ("score" %in% of) divide_score(st, m, units[[m$name]], on, others, max_rows, level, seed))
+  }), recursive = FALSE)
+  out <- bind_rankings(st, Filter(Negate(is.null), parts), seed, level)
+  if (length(of) == 2) flag_movers(out) else out
 }
 
 draw_background <- function(st, background, seed) {

@@ -19,7 +19,7 @@
 #' | `flag` | short warnings, see below |
 #'
 #' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not shown to beat a constant, so
-#' its ranking may be noise; `few repeats`: fewer than 5; `few draws`: fewer than 25 refits; `1 stratum`, `twin`: see [rank_permutation()]; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
+#' its ranking may be noise; `few repeats`: fewer than 5; `few draws`: fewer than 25 refits; `1 stratum`, `twin`: see [rank_permutation()]; `moves only`: see [rank_shapley()]; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
 #' without interval; `not converged`: sampling stopped at its limit before the asked precision.
 #'
 #' Attributes: `target`, `metric`, `better`, `seed`, `level`, `settings` (one row per model and method: number of rows,
@@ -67,7 +67,7 @@ bind_rankings <- function(st, parts, seed, level, left_out = NULL) {
   rownames(table) <- NULL
   out <- new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(parts, attr, "units"), recursive = FALSE),
                      seed, level, left_out)
-  for (name in c("members", "strata", "gap", "twins")) attr(out, name) <- unique(do.call(rbind, lapply(parts, attr, name)))
+  for (name in c("members", "strata", "gap", "twins", "score")) attr(out, name) <- unique(do.call(rbind, lapply(parts, attr, name)))
   out
 }
 

@@ -37,7 +37,7 @@ method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#7
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
   # Rows the user gave a name are called by it.
-  known <- c("train corrected" = " corrected", "train stored" = " stored", "holdout conditional" = " conditional")[rows]
+  known <- c("train corrected" = " corrected", "train stored" = " stored", "holdout conditional" = " conditional", "holdout score" = " of the score")[rows]
   said <- ifelse(is.na(known), paste0(" ", rows), known)
   usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
     method %in% c("structure", "coefficient", "association", "refit")
@@ -159,7 +159,7 @@ say_settings <- function(s, level) {
          permutation = paste0(s$measures, ", ", format_number(s$n), if (grepl("^of ", s$note)) paste0(" ", sub(",? *(weighted|errors by block).*", "", s$note)), " rows",
                               if (grepl("weighted", s$note)) " (weighted)", ", ", if (isTRUE(s$repeats == s$n - 1)) "all pairs" else paste(s$repeats, "repeats"),
                               if (!is.na(level) && grepl("by block", s$note)) paste0(", ", format_percent(level), " by block") else interval),
-         shapley = paste0("mean size (", s$scale, "), ", format_number(s$n), " rows, ", if (!is.na(s$background)) paste0(s$background, " background rows, "), s$note),
+         shapley = paste0(if (s$scale == "score") paste0(s$measures, ", ") else paste0("mean size (", s$scale, "), "), format_number(s$n), " rows, ", if (!is.na(s$background)) paste0(s$background, " background rows, "), s$note),
          refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
          structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
          paste0(s$measures, ", ", format_number(s$n), " rows", interval))

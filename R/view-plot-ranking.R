@@ -67,7 +67,7 @@ pick_part <- function(x, model, class) {
 
 panel_names <- function(panels, settings) {
   i <- match(panels, settings$panel)
-  paste0(panels, "\n", ifelse(is.na(settings$scale[i]), settings$measures[i], paste0("mean size, ", settings$scale[i])))
+  paste0(panels, "\n", ifelse(is.na(settings$scale[i]) | settings$scale[i] == "score", settings$measures[i], paste0("mean size, ", settings$scale[i])))
 }
 
 # The first `top` predictors by mean rank over methods, the others as one row that only has a share.
