@@ -30,7 +30,7 @@ divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
   flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), st$flags$models[[model$name]], if (seen) "training rows" else "")
   table <- ranking_rows(st, model, "shapley", label, names(units), importance, hide(found$std_error), hide(limits$lower), hide(limits$upper),
                         about = if (seen) "rows" else "model", flag = flags)
-  settings <- new_settings(model, "shapley", label, n, repeats = 2L, measures = paste0("share of the fall of ", metric$label), scale = "score", background = nrow(bg), note = "sampled")
+  settings <- new_settings(model, "shapley", label, n, repeats = 2L, measures = paste0("fall of ", metric$label), scale = "score", background = nrow(bg), note = "sampled")
   out <- new_ranking(st, table, settings, stats::setNames(list(parts), paste0(model$name, "/shapley/", label)), seed, level)
   constant <- mean(times(cases$weight, loss(predict_constant(st, on$data[chosen, , drop = FALSE]))))
   known <- function(x) mean(times(cases$weight, x))

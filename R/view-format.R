@@ -37,7 +37,7 @@ method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#7
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
   # Rows the user gave a name are called by it.
-  known <- c("train corrected" = " corrected", "train stored" = " stored", "holdout conditional" = " conditional", "holdout score" = " of the score")[rows]
+  known <- c("train corrected" = " corrected", "train stored" = " stored", "holdout conditional" = " conditional", "holdout score" = " score")[rows]
   said <- ifelse(is.na(known), paste0(" ", rows), known)
   usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
     method %in% c("structure", "coefficient", "association", "refit")

@@ -22,7 +22,7 @@ test_that("the score's parts equal all orders on average, and add up to what the
   # A predictor that moves the predictions and helps nobody.
   expect_match(of$flag[of$predictor == "idle"], "moves only")
   expect_no_match(of$flag[of$predictor == "a"], "moves only")
-  expect_output(print(rk), "Shapley of the score")
+  expect_output(print(rk), "Shapley score")
   # Many draws of orders come to the exact value.
   each <- vapply(1:60, function(s) { one <- rank_shapley(st, of = "score", background = bg, seed = s); one$importance[match(c("a", "b", "idle"), one$predictor)] }, double(3))
   expect_true(all(abs(rowMeans(each) - exact) < 4 * apply(each, 1, sd) / sqrt(60) + 1e-9))
