@@ -429,22 +429,23 @@ class SmallTreeBuilder {
       std::vector<int> place(n);
       for (int e = 0; e < n; ++e) place[e] = static_cast<int>(std::find(g.players.begin(), g.players.end(), own[e].player) - g.players.begin());
       const double* value = f.value + static_cast<std::ptrdiff_t>(leaf.first) * K;
-      for (int index = 0; index < 1 << bits; ++index) {
-        // The answers inside, where they stand in the word.
-        std::uint64_t inside = 0, within = 0;
+      for (int inside = 0; inside < 1 << (bits - A); ++inside) {
+        // Which players are satisfied as far as these answers go; paths begin with the players above, in their order.
+        std::uint64_t answers = 0, within = 0;
         for (std::size_t j = 0; j < g.inside.size(); ++j) {
           within |= std::uint64_t(1) << g.inside[j];
-          if (index >> (A + j) & 1) inside |= std::uint64_t(1) << g.inside[j];
+          answers |= static_cast<std::uint64_t>(inside >> j & 1) << g.inside[j];
         }
-        int pattern = 0;
-        for (int e = 0; e < n; ++e) {
-          bool met = ((inside ^ own[e].want) & own[e].mask & within) == 0;
-          if (e < A) met = met && (index >> e & 1);   // paths begin with the players above, in their order
-          pattern |= met << e;
+        int met = 0;
+        for (int e = 0; e < n; ++e) met |= (((answers ^ own[e].want) & own[e].mask & within) == 0) << e;
+        for (int above = 0; above < 1 << A; ++above) {
+          const double* part = parts_.data() + static_cast<std::size_t>(met & (above | ~((1 << A) - 1))) * n;
+          double* to = g.table.data() + static_cast<std::size_t>(above | inside << A) * G * K;
+          for (int k = 0; k < K; ++k) {
+            const double v = f.weight[t_] * value[k];
+            for (int e = 0; e < n; ++e) to[place[e] * K + k] += v * part[e];
+          }
         }
-        const double* part = parts_.data() + static_cast<std::size_t>(pattern) * n;
-        double* to = g.table.data() + static_cast<std::size_t>(index) * G * K;
-        for (int e = 0; e < n; ++e) for (int k = 0; k < K; ++k) to[place[e] * K + k] += f.weight[t_] * value[k] * part[e];
       }
     }
     return true;
@@ -514,16 +515,16 @@ class SmallTreeBuilder {
   std::vector<double> parts_;
 };
 
-// Rows [0, m) of a block through one small tree. phi: [m][players * outputs]
-void add_small(const SmallTree& tree, const double* block, int columns, int m, int K, int players, std::uint64_t* answers, double* phi) {
+// Rows from `from` on, m of them, through one small tree. phi: [m][players * outputs]
+void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, int K, int players, std::uint64_t* answers, double* phi) {
   std::fill(answers, answers + m, 0);
   for (std::size_t j = 0; j < tree.column.size(); ++j) {
-    const int c = tree.column[j];
+    const double* const x = rows.cell + rows.rows * tree.column[j] + from;
     const double cut = tree.threshold[j];
-    const std::uint64_t missing_right = tree.missing_right[j];
-    for (int i = 0; i < m; ++i) {
-      const double x = block[static_cast<std::ptrdiff_t>(i) * columns + c];
-      answers[i] |= (static_cast<std::uint64_t>(x > cut) | (static_cast<std::uint64_t>(std::isnan(x)) & missing_right)) << j;
+    if (tree.missing_right[j]) {
+      for (int i = 0; i < m; ++i) answers[i] |= static_cast<std::uint64_t>(!(x[i] <= cut)) << j;   // no number: right
+    } else {
+      for (int i = 0; i < m; ++i) answers[i] |= static_cast<std::uint64_t>(x[i] > cut) << j;
     }
   }
   for (const SmallTree::Group& g : tree.group) {
@@ -600,7 +601,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
       for (int j = 0; j < count; ++j) {
         const int t = first + j;
         if (is_small[j]) {
-          add_small(small[j], room.block.data(), C, m, K, P, room.answers.data(), room.phi.data());
+          add_small(small[j], rows, from, m, K, P, room.answers.data(), room.phi.data());
           continue;
         }
         for (int i = 0; i < m; ++i) {

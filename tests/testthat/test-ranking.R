@@ -49,7 +49,7 @@ test_that("the order of the columns changes no importance", {
 
 test_that("Shapley values of random forests: symmetry, null player, additivity over trees, duplicated rows", {
   set.seed(12)
-  for (i in 1:40) {
+  for (i in 1:200) {
     f <- random_flat_forest(c("a", "b", "c", "d", "e"), trees = 3, depth = 5)
     x <- matrix(rnorm(20), 4)
     z <- matrix(rnorm(30), 6)
