@@ -38,7 +38,8 @@
 #' the rows that received i's values, \eqn{V_2 = var(A + B)/n}. Shuffle noise \eqn{q = \sum D^2/(nR)^2}{q = sum D^2 / (nR)^2} is in V2 twice; half of it is
 #' taken out (all of it when `repeats` is under 5), never more than three quarters. Column `shuffle_noise` of attribute `settings` says how large a share of the variance it is, at most, among the
 #' importances that stand out from zero. How often 95 % intervals hold the value in
-#' the population is simulated in `bench/coverage.R`: COVERAGE_TEXT. For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
+#' the population is simulated in `bench/coverage.R`: 96 % on average over 288 cells of 200 and 1,000 rows, eight metrics, three models and strong, weak and null predictors, also joint, weighted,
+#' blocked and conditional, and 93 to 99 % in each but one (Poisson deviance, 200 rows, weak predictor of a forest: 91.5 %). For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
 #'
 #' *Weights and blocks* of the study: a row's loss counts by its weight, the donor is any other row. With blocks, no row receives from its own block, and the error is that of the sums over
 #' whole blocks, with as many degrees of freedom as there are blocks, less one.

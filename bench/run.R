@@ -38,7 +38,7 @@ bench_forest <- function(p, n = 5000, trees = 200, repeats = 5) {
   shuffle <- cpu(ns$shuffle_rows(prepared, seq_len(p), p, donors, repeats, FALSE, matrix(0L, 0, 0), 1L, n, 1L))
   few <- x[1:20, , drop = FALSE]
   bg <- train[1:50, , drop = FALSE]
-  shapley <- cpu(ns$forest_shapley(f, few, bg, seq_len(p), p, 1L))
+  shapley <- cpu(ns$forest_shapley(f, few, bg, double(), seq_len(p), p, 1L))
   data.frame(p = p, n = n, trees = trees, repeats = repeats,
              what = c("own predict / library predict", "impurity / own predict", "p x repeats library predicts / all shuffles",
                       "p x repeats own predicts / all shuffles", "predictions of 20 rows x 50 background rows / their Shapley values"),
