@@ -98,7 +98,7 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
     if (on$label == "oob") for (m in models) need_inbag(m)
   }
   # Asked for alone, the plain form must say who borrows from whom.
-  twins <- if (!conditional) find_alike(st)
+  twins <- if (!conditional && !isFALSE(st$twins)) find_alike(st)
   if (!is.null(twins)) {
     flagged <- intersect(names(st$flags$predictors), c(twins$predictor, twins$other))
     st$flags$predictors[flagged] <- join_flags(st$flags$predictors[flagged], "twin")
@@ -170,7 +170,7 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   cases <- cases_of(st, on$data)
   inbag <- NULL
   if (on$label == "oob") {
-    inbag <- model$forest$inbag[on$chosen, , drop = FALSE]
+    inbag <- counts_of(model, st)[on$chosen, , drop = FALSE]
     left <- rowSums(inbag == 0) > 0
     if (sum(left) < 2) stop_study(paste0("Model \"", model$name, "\": all its trees have seen all rows."), todo = "Use rows = \"holdout\".")
     rows <- rows[left, , drop = FALSE]

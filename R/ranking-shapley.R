@@ -20,7 +20,8 @@
 #' @param max_pairs Sampling of a row stops at this number of pairs of orders at the latest.
 #' @return A [ranking]. `importance` is the mean over rows of the absolute Shapley value, in units of the prediction (or of the
 #'   link; `settings` says which). With more than two classes: one set of rows per class, and one with `class` `NA` for the sum over classes.
-#'   Attribute `units` holds the values themselves, rows x predictors (x classes).
+#'   Attribute `units` holds the values themselves, rows x predictors (x classes). Attribute `direction` says, per model, class and predictor, the signed `mean` of the values and the rank `correlation` of the
+#'   predictor with its contribution (`NA` for factors of several levels and units of several predictors): `rises`, `falls`, `mixed` (below 0.5 in size), or `not told from none` at `level`.
 #' @details
 #' The players are the predictors. \eqn{v(S)} is the mean prediction when the predictors in S have the row's values and the others
 #' those of the background rows; the value of predictor j is the mean, over all orders in which predictors can become known,
@@ -48,6 +49,7 @@
 #' @section Errors: No training rows and no background rows given; `value = "cover"` for a model without trees, on the scale of the prediction behind a link, or where surrogate splits
 #'   answer for missing values; values that do not add up (an internal error).
 #' @references Covert, I., Lundberg, S. and Lee, S.-I. (2020). Understanding global feature contributions with additive importance measures. \url{https://arxiv.org/abs/2004.00668}.
+#'   Fieller, E. C., Hartley, H. O. and Pearson, E. S. (1957). Tests for rank correlation coefficients. \doi{10.1093/biomet/44.3-4.470}.
 #'   Shapley, L. S. (1953). A value for n-person games. \doi{10.1515/9781400881970-018}.
 #'   Strumbelj, E. and Kononenko, I. (2014). \doi{10.1007/s10115-013-0679-x}.
 #'   Lundberg, S. M. et al. (2020). From local explanations to global understanding with explainable AI for trees. \doi{10.1038/s42256-019-0138-9}.
@@ -109,7 +111,30 @@ divide_model <- function(st, model, units, on, others, max_rows, scale, precisio
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = if (is.null(bg)) NA_integer_ else nrow(bg),
                            note = paste0(if (way == "sampled") "sampled" else "exact", if (is.null(bg)) ", by cover"))
-  new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
+  out <- new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
+  attr(out, "direction") <- find_direction(st, model, units, on$label, values$phi, rows, cases_of(st, on$data[chosen, , drop = FALSE])$weight, level)
+  out
+}
+
+# Does a predictor's value go with its contribution, and which way? Rank correlation, its interval by Fisher's z (Fieller,
+# Hartley and Pearson 1957); for numbers and two-level columns only.
+find_direction <- function(st, model, units, label, phi, rows, weight, level) {
+  n <- dim(phi)[1]
+  reach <- if (n > 4) stats::qnorm((1 + level) / 2) * sqrt(1.06 / (n - 3)) else Inf
+  K <- dim(phi)[3]
+  classes <- if (K > 1) st$classes else NA_character_
+  found <- lapply(seq_len(K), function(k) {
+    r <- vapply(seq_along(units), function(u) {
+      x <- if (length(units[[u]]) == 1) rows[[units[[u]]]]
+      if (is.factor(x) && nlevels(x) != 2 && !is.ordered(x)) return(NA_real_)
+      if (is.null(x) || is.character(x)) return(NA_real_)
+      suppressWarnings(stats::cor(as.double(x), phi[, u, k], method = "spearman", use = "complete.obs"))
+    }, 0)
+    sure <- !is.na(r) & abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach
+    data.frame(model = model$name, rows = label, class = classes[k], predictor = names(units), mean = colMeans(times(weight, matrix(phi[, , k], n))), correlation = r,
+               direction = ifelse(is.na(r), NA_character_, ifelse(!sure, "not told from none", ifelse(abs(r) < 0.5, "mixed", ifelse(r > 0, "rises", "falls")))), row.names = NULL)
+  })
+  do.call(rbind, found)
 }
 
 # Who plays: names, each with its predictors; every predictor of the model plays once.
@@ -197,9 +222,7 @@ check_cover <- function(st, model, scale) {
 cover_of <- function(st, model) {
   f <- model$forest
   x <- encode_for_forest(f, model_rows(st, model, st$train, "train"))
-  inbag <- f$inbag
-  if (is.null(inbag) || !identical(dim(inbag), c(nrow(x), length(f$root)))) inbag <- matrix(0L, 0, 0)
-  forest_cover(f, x, inbag, st$threads)
+  forest_cover(f, x, counts_of(model, st), st$threads)
 }
 
 # Boosted trees add up on the link scale, and there the values are exact.

@@ -146,6 +146,7 @@ order_within <- function(st, model, train, by, seed, key) {
   inside$train <- train[fit_rows, , drop = FALSE]
   inside$data <- train[rank_rows, , drop = FALSE]
   inside$threads <- st$threads
+  inside$twins <- FALSE   # nobody reads the flags
   inside$models <- stats::setNames(list(open_model(inside, model$name, fit, if (!model$own_reader) model$predict)), model$name)
   inside$flags <- list(predictors = stats::setNames(rep("", length(st$predictors)), st$predictors), models = stats::setNames("", model$name))
   rk <- switch(by,

@@ -7,6 +7,9 @@ test_that("the score's parts equal all orders on average, and add up to what the
   bg <- d[61:80, ]
   rk <- rank_shapley(st, of = c("prediction", "score"), background = bg)
   of <- as.data.frame(rk)[rk$rows == "holdout score", ]
+  way <- attr(rk, "direction")
+  expect_identical(way$direction[match(c("a", "b", "idle"), way$predictor)], rep("rises", 3))
+  expect_equal(way$mean[way$predictor == "a"], mean(d$a[1:60]) - mean(bg$a), tolerance = 1e-10)
   # By definition: all sets, all rows.
   v <- function(known) {
     p <- vapply(1:60, function(i) { m <- bg; for (j in known) m[[j]] <- d[i, j]; mean(f(1, m)) }, 0)

@@ -130,6 +130,7 @@ test_that("out-of-bag rows meet only the trees that have not seen them", {
   all <- rank_permutation(st, rows = "oob", repeats = "all")
   pairs <- vapply(seq_len(sum(left)), function(k) { s <- rows; s$peak_temp <- s$peak_temp[k]; (oob(s) - rows$strength)^2 }, double(sum(left)))
   expect_equal(all$importance[all$predictor == "peak_temp"], mean(pairs[row(pairs) != col(pairs)]) - mean((oob(rows) - rows$strength)^2), tolerance = 1e-10)
+  expect_error(rank_permutation(study(fit, h, "strength", train = d[1:50, ]), rows = "oob"), "was trained on 60", class = "dreher_error_study")
   expect_error(rank_permutation(study(lm(strength ~ ., d), h, "strength", train = d), rows = "oob"), "which rows each of its trees", class = "dreher_error_model")
 })
 
