@@ -60,7 +60,7 @@ test_that("a column of two predictors is shown as such and never given to one of
   expect_true("peak_temp & hold_minutes" %in% rk$predictor)
   expect_false(anyNA(attr(rk, "labels")))
   expect_false("peak_temp & hold_minutes" %in% rank_permutation(st, repeats = 2)$predictor)
-  expect_identical(attr(rank_shapley(st, background = 5, max_rows = 3, precision = 0.5), "settings")$note, "sampled")
+  expect_identical(attr(rank_shapley(st, background = 5, max_rows = 3, precision = 0.5), "settings")$note, "exact")
   fit <- glmnet::glmnet(both(d), d$strength, lambda = 0.1)
   linear <- study(fit, h, "strength", train = d, encode = both)
   sd_of <- function(columns) { b <- as.matrix(coef(fit))[columns, ]; stats::sd(both(d)[, columns, drop = FALSE] %*% b) }
