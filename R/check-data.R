@@ -26,13 +26,14 @@
 check_data <- function(study, ...) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "check_data")
-  found <- find_suspects(study, setdiff(names(study$data), study$target), derived = TRUE)
+  columns <- setdiff(names(study$data), c(study$target, study$weights, study$blocks))
+  found <- find_suspects(study, columns, derived = TRUE)
   users <- vapply(found$predictor, function(p) {
     use <- vapply(study$models, function(m) p %in% m$inputs$predictors, NA)
     paste(names(study$models)[use], collapse = ", ")
   }, "")
   found$used_by <- as.character(users)
-  structure(found, class = c("dreher_checks", "data.frame"), target = study$target, n_checked = ncol(study$data) - 1L)
+  structure(found, class = c("dreher_checks", "data.frame"), target = study$target, n_checked = length(columns))
 }
 
 find_suspects <- function(st, columns, derived = FALSE) {

@@ -30,8 +30,7 @@ rank_columns <- function(x) {
   if (is.character(x) || is.factor(x)) {
     x <- droplevels(factor(x))
     if (nlevels(x) > 20 || nlevels(x) < 2) return(NULL)
-    if (nlevels(x) == 2) return(matrix(as.integer(x == levels(x)[1]), dimnames = NULL) |> fill_gaps())
-    return(fill_gaps(outer(as.character(x), levels(x), "==") + 0))
+    return(fill_gaps(outer(as.character(x), if (nlevels(x) == 2) levels(x)[1] else levels(x), "==") + 0))
   }
   fill_gaps(matrix(rank(as.double(x), na.last = "keep")))
 }

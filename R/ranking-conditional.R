@@ -100,6 +100,7 @@ permute_within <- function(open, cases, on, units, form, repeats, level, seed) {
   for (u in seq_along(used)) donors[, , u] <- draw_donors_within(strata[[used[u]]]$stratum, repeats, seed, cases$block)
   design <- list(donors = donors, own = TRUE, repeats = repeats)
   judged <- judge_units(open, cases, units, design, st$metric, form, level, seed, lapply(strata, `[[`, "stratum"))
+  if (!length(judged)) rlang::interrupt()
   stopped <- if (isTRUE(attr(judged, "stopped"))) paste0(length(judged), " of ", length(units), " predictors of model \"", open$model$name, "\" are ranked within strata.")
   strata <- strata[names(judged)]
   quality <- data.frame(model = rep(open$model$name, length(judged)), unit = names(judged), strata = vapply(strata, function(s) max(s$stratum), 1L),

@@ -107,7 +107,8 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
   stopped <- NULL
   for (m in names(models)) for (on in several) {
     if (!is.null(stopped)) break
-    part <- permute_model(models[[m]], st, on, units[[m]], form, repeats, conditional, level, seed)
+    part <- tryCatch(permute_model(models[[m]], st, on, units[[m]], form, repeats, conditional, level, seed),
+                     interrupt = function(e) structure(data.frame(), stopped = paste0("model \"", m, "\" is not ranked.")))
     stopped <- attr(part, "stopped")
     if (nrow(part)) parts <- c(parts, list(part))
   }
@@ -180,14 +181,13 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   open <- open_shuffle(st, model, rows, inbag)
   now <- if (is.numeric(repeats)) repeats else 10L
   repeat {
-    design <- if (identical(repeats, "all")) list(all = TRUE, repeats = nrow(rows) - 1L)
-              else list(donors = draw_donors(nrow(rows), now, seed, cases$block), own = FALSE)
-    if (is.null(design$repeats)) design$repeats <- ncol(design$donors)
+    design <- if (identical(repeats, "all")) list(all = TRUE, repeats = nrow(rows) - 1L) else shared_design(draw_donors(nrow(rows), now, seed, cases$block))
     judged <- judge_units(open, cases, units, design, st$metric, form, level, seed)
     noise <- shuffle_share(judged)
     if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 || design$repeats < now || now >= 160L || isTRUE(attr(judged, "stopped"))) break
     now <- 2L * now
   }
+  if (!length(judged)) rlang::interrupt()   # nothing of this model is done
   stopped <- if (isTRUE(attr(judged, "stopped"))) paste0(length(judged), " of ", length(units), " predictors of model \"", model$name, "\" are ranked.")
   units <- units[names(judged)]
   out <- ranking_of_shuffles(model, st, on, units, judged, nrow(rows), design$repeats, form, seed, level, noise)
@@ -205,7 +205,7 @@ ranking_of_shuffles <- function(model, st, on, units, judged, n, repeats, form, 
   get <- function(field) vapply(judged, `[[`, 0, field)
   seen <- on$label == "train"
   hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
-  flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), rep(st$flags$models[[model$name]], length(units)),
+  flags <- join_flags(flags_of_units(st, units), rep(st$flags$models[[model$name]], length(units)),
                       if (repeats < min(5, n - 1)) "few repeats" else "", if (seen) "training rows" else "", if (is.null(within)) "" else within)
   label <- paste0(on$label, if (!is.null(within)) " conditional")
   table <- ranking_rows(st, model, "permutation", label, names(units), get("importance"), hide(get("std_error")),

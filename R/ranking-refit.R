@@ -5,6 +5,7 @@
 #' another can replace costs nothing.
 #'
 #' @inheritParams rank_permutation
+#' @param unit What is left out: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary together; or a named list of groups of predictors.
 #' @param way `"leave_out"` (default), or `"add_in"`: the predictor alone against the constant.
 #' @param draws Number of bootstrap draws of the training rows, at least 2; 25 or more for an interval to rely on.
 #' @return A [ranking] of method `refit`. `importance` is the mean over the draws of the rise of the loss (fall of the score), in the metric's unit. `std_error` is the standard deviation over
@@ -49,7 +50,7 @@ refit_without <- function(model, st, units, way, draws, level, seed) {
   lost <- do.call(rbind, lost)
   std_error <- apply(lost, 2, stats::sd)
   limits <- t_limits(colMeans(lost), std_error, draws - 1, level)
-  flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), rep(st$flags$models[[model$name]], length(units)),
+  flags <- join_flags(flags_of_units(st, units), rep(st$flags$models[[model$name]], length(units)),
                       if (draws < 25) "few draws" else "")
   table <- ranking_rows(st, model, "refit", "oob", names(units), colMeans(lost), std_error, limits$lower, limits$upper, about = "learner", flag = flags)
   change <- if (st$metric$better == "lower") c(leave_out = "rise of ", add_in = "fall of ") else c(leave_out = "fall of ", add_in = "rise of ")

@@ -10,16 +10,17 @@ divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
     stop_study(paste0("The ", metric$label, " is not a mean over rows and cannot be divided among predictors row by row."),
                todo = "Set the study up with rmse, mae, brier, log_loss or another metric of single rows.")
   }
-  n <- min(nrow(on$data), if (is.null(max_rows)) 500L else max_rows)
-  chosen <- with_stream(seed, c("explained", nrow(on$data)), sort(sample.int(nrow(on$data), n)))
-  rows <- model_rows(st, model, on$data[chosen, , drop = FALSE], "rows")
+  on <- draw_rows(on, if (is.null(max_rows)) 500L else max_rows, seed)
+  n <- nrow(on$data)
+  rows <- model_rows(st, model, on$data, "rows")
   bg <- model_rows(st, model, others, "background")
-  cases <- cases_of(st, on$data[chosen, , drop = FALSE])
+  cases <- cases_of(st, on$data)
   f <- function(data) predict_aligned(st, model, data)
-  loss <- function(p) metric$loss(cases$truth, p)
-  empty <- loss(matrix(colMeans(f(bg)), n, ncol(f(bg)), byrow = TRUE, dimnames = list(NULL, colnames(f(bg)))))
+  loss <- function(p, row = seq_len(n)) metric$loss(cases$truth[row], p)
+  unknown <- f(bg)
+  empty <- loss(matrix(colMeans(unknown), n, ncol(unknown), byrow = TRUE, dimnames = list(NULL, colnames(unknown))))
   full <- loss(f(rows))
-  parts <- score_parts(st, rows, bg, units, f, loss_of_rows(metric, cases$truth), empty, full, seed)
+  parts <- score_parts(rows, bg, units, f, loss, empty, full, colnames(unknown), ncol(unknown), seed)
   check_sums(list(phi = array(parts, c(dim(parts), 1)), target = matrix(empty - full)), model$name)
   importance <- colMeans(times(cases$weight, parts))
   found <- influence_error(times(cases$weight, parts - rep(importance, each = n)), cases$block)
@@ -27,22 +28,20 @@ divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
   label <- paste(on$label, "score")
   seen <- on$label == "train"
   hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
-  flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), st$flags$models[[model$name]], if (seen) "training rows" else "")
+  flags <- join_flags(flags_of_units(st, units), st$flags$models[[model$name]], if (seen) "training rows" else "")
   table <- ranking_rows(st, model, "shapley", label, names(units), importance, hide(found$std_error), hide(limits$lower), hide(limits$upper),
                         about = if (seen) "rows" else "model", flag = flags)
   settings <- new_settings(model, "shapley", label, n, repeats = 2L, measures = paste0("fall of ", metric$label), scale = "score", background = nrow(bg), note = "sampled")
   out <- new_ranking(st, table, settings, stats::setNames(list(parts), paste0(model$name, "/shapley/", label)), seed, level)
-  constant <- mean(times(cases$weight, loss(predict_constant(st, on$data[chosen, , drop = FALSE]))))
-  known <- function(x) mean(times(cases$weight, x))
-  attr(out, "score") <- data.frame(model = model$name, rows = on$label, constant = constant, nothing_known = known(empty), model_loss = known(full), divided = known(empty - full), measures = metric$label)
+  whole <- function(x) weighted_mean(x, cases$weight)
+  attr(out, "score") <- data.frame(model = model$name, rows = on$label, constant = whole(loss(predict_constant(st, on$data))), nothing_known = whole(empty), model_loss = whole(full),
+                                   divided = whole(empty - full), measures = metric$label)
   out
 }
 
-# The loss of some of the rows, by number.
-loss_of_rows <- function(metric, truth) function(row, p) metric$loss(truth[row], p)
-
-# rows x units: what the loss falls by when a unit becomes known, mean over an order and its reverse.
-score_parts <- function(st, rows, bg, units, f, loss, empty, full, seed) {
+# rows x units: what the loss falls by when a unit becomes known, mean over an order and its reverse. empty, full: the rows'
+# losses with nothing and with all known; outputs, K: names and number of the model's outputs.
+score_parts <- function(rows, bg, units, f, loss, empty, full, outputs, K, seed) {
   n <- nrow(rows)
   p <- length(units)
   if (p == 1) return(matrix(empty - full, n, 1, dimnames = list(NULL, names(units))))
@@ -52,13 +51,12 @@ score_parts <- function(st, rows, bg, units, f, loss, empty, full, seed) {
   backward <- rep(c(FALSE, TRUE), each = p - 1)
   out <- matrix(0, n, p, dimnames = list(NULL, names(units)))
   at_once <- max(1, floor(1e5 / (length(prefix) * nrow(bg))))
-  K <- ncol(f(rows[1, , drop = FALSE]))
   for (some in split(seq_len(n), (seq_len(n) - 1) %/% at_once)) {
     v <- mixed_means(rows, bg, units, some, place[some, , drop = FALSE], prefix, backward, f, K)
     for (i in seq_along(some)) {
       row <- some[i]
-      said <- matrix(v[i, , ], ncol = K, dimnames = list(NULL, if (K > 1) st$classes))
-      path <- function(steps) -diff(c(empty[row], loss(rep(row, p - 1), said[steps, , drop = FALSE]), full[row]))
+      said <- matrix(v[i, , ], ncol = K, dimnames = list(NULL, outputs))
+      path <- function(steps) -diff(c(empty[row], loss(said[steps, , drop = FALSE], rep(row, p - 1)), full[row]))
       o <- orders[[row]]
       out[row, o] <- out[row, o] + path(seq_len(p - 1)) / 2
       out[row, rev(o)] <- out[row, rev(o)] + path(p - 1 + seq_len(p - 1)) / 2

@@ -5,6 +5,7 @@
 #' @inheritParams rank_permutation
 #' @param background Number of training rows that stand in for "not known" (drawn by seed; default 100), or a data frame of
 #'   such rows.
+#' @param rows `"holdout"` (default), `"train"`, or a data frame of other rows with the target.
 #' @param of What is divided: `"prediction"` (default), the distance of each prediction from the baseline; `"score"`, what the model's loss falls by on the rows when predictors
 #'   become known; or both, side by side.
 #' @param unit Who plays: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary as one; or a named list of groups of predictors, no predictor
@@ -97,9 +98,10 @@ divide_model <- function(st, model, units, on, others, max_rows, scale, precisio
   way <- shapley_way(model, scale, length(units))
   # What needs predictions for every row is worked out for fewer of them.
   if (is.null(max_rows)) max_rows <- switch(way, sampled = 50L, enumerated = min(1000, 50 * 2^(8 - length(units))), 1000L)
-  n <- min(nrow(on$data), max_rows)
-  chosen <- with_stream(seed, c("explained", nrow(on$data)), sort(sample.int(nrow(on$data), n)))
-  rows <- model_rows(st, model, on$data[chosen, , drop = FALSE], "rows")
+  on <- draw_rows(on, max_rows, seed)
+  n <- nrow(on$data)
+  cases <- cases_of(st, on$data)
+  rows <- model_rows(st, model, on$data, "rows")
   bg <- if (nrow(others)) model_rows(st, model, others, "background")
   values <- switch(way,
                    forest = shapley_forest(st, model, units, rows, bg),
@@ -107,12 +109,12 @@ divide_model <- function(st, model, units, on, others, max_rows, scale, precisio
                    enumerated = shapley_enumerated(st, model, units, rows, bg),
                    sampled = shapley_sampled(st, model, units, rows, bg, precision, max_pairs, seed))
   check_sums(values, model$name)
-  table <- summarise_shapley(st, model, units, on$label, values, cases_of(st, on$data[chosen, , drop = FALSE]), level)
+  table <- summarise_shapley(st, model, units, on$label, values, cases, level)
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = if (is.null(bg)) NA_integer_ else nrow(bg),
                            note = paste0(if (way == "sampled") "sampled" else "exact", if (is.null(bg)) ", by cover"))
   out <- new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
-  attr(out, "direction") <- find_direction(st, model, units, on$label, values$phi, rows, cases_of(st, on$data[chosen, , drop = FALSE])$weight, level)
+  attr(out, "direction") <- find_direction(st, model, units, on$label, values$phi, rows, cases$weight, level)
   out
 }
 
@@ -440,7 +442,7 @@ check_sums <- function(values, name) {
 summarise_shapley <- function(st, model, units, label, values, cases, level) {
   predictors <- dimnames(values$phi)[[2]]
   n <- dim(values$phi)[1]
-  flags <- join_flags(vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), ""), st$flags$models[[model$name]],
+  flags <- join_flags(flags_of_units(st, units), st$flags$models[[model$name]],
                       if (any(values$short)) "not converged" else "", if (label == "train") "training rows" else "")
   describe <- function(sizes, class) {
     importance <- colMeans(times(cases$weight, sizes))

@@ -7,15 +7,18 @@
 most_pairs_rows <- 1000L
 
 judge_all <- function(open, units, rule) {
+  if (!is.null(rule$cases$block)) stop_study("repeats = \"all\" pairs rows of the same block with each other.", todo = "Use repeats = \"auto\" with blocks.")
   if (jackknifed(rule$metric) || rule$metric$kind == "auc") return(judge_pairs(open, units, rule, paste0("The ", rule$metric$label, " has no loss per row, so that")))
-  if (!is.null(rule$cases$block)) return(judge_pairs(open, units, rule, "With blocks of rows"))
   way <- vapply(units, function(u) {
     if (!is.null(open$prepared)) if (sum(forest_origin(open$model) %in% u) == 1) "steps" else "pairs"
     else if (is.null(separate_terms(open$model, u))) "pairs" else "terms"
   }, "")
-  c(if (any(way == "steps")) judge_steps(open, units[way == "steps"], rule),
+  parts <- list(
+    if (any(way == "steps")) judge_steps(open, units[way == "steps"], rule),
     if (any(way == "terms")) judge_terms(open, units[way == "terms"], rule),
-    if (any(way == "pairs")) judge_pairs(open, units[way == "pairs"], rule, "Of units of several columns, and of models that are neither forests nor sums of terms,"))[names(units)]
+    if (any(way == "pairs")) judge_pairs(open, units[way == "pairs"], rule, "Of units of several columns, and of models that are neither forests nor sums of terms,"))
+  found <- unlist(parts, recursive = FALSE)
+  structure(found[intersect(names(units), names(found))], stopped = any(vapply(parts, function(p) isTRUE(attr(p, "stopped")), NA)))
 }
 
 # All shifts of the one order: each row meets each other once.
@@ -24,15 +27,12 @@ judge_pairs <- function(open, units, rule, why) {
     stop_study(paste0(why, " all pairs of rows are predicted one by one, up to ", format(most_pairs_rows, big.mark = ","), " rows; there are ", format(open$n, big.mark = ","), "."),
                todo = "Use repeats = \"auto\", or `max_rows`.")
   }
-  rule$design <- list(donors = draw_donors(open$n, open$n - 1L, rule$seed), own = FALSE, repeats = open$n - 1L)
-  if (!is.null(rule$cases$block)) stop_study("repeats = \"all\" pairs rows of the same block with each other.", todo = "Use repeats = \"auto\" with blocks.")
+  rule$design <- shared_design(draw_donors(open$n, open$n - 1L, rule$seed))
   gather_changes(open, units, rule)
 }
 
 judge_steps <- function(open, units, rule, most_runs = 2e6) {
   n <- open$n
-  K <- ncol(open$sum)
-  origin <- forest_origin(open$model)
   out <- list()
   for (part in split_units(units, 500)) {
     player <- forest_players(open$model, units[part])

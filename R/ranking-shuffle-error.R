@@ -15,8 +15,7 @@ judge_units <- function(open, cases, units, design, metric, form, level, seed, s
   idle <- list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(open$n), share = NA_real_)
   for (u in names(units)[!used]) done[[u]] <- idle
   units <- units[used]
-  if (isTRUE(design$all)) return(c(done, judge_all(open, units, rule))[c(names(done), names(units))])
-  found <- if (length(units)) gather_changes(open, units, rule, stratum[used])
+  found <- if (length(units)) if (isTRUE(design$all)) judge_all(open, units, rule) else gather_changes(open, units, rule, stratum[used])
   structure(c(done, found), stopped = attr(found, "stopped"))
 }
 

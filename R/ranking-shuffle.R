@@ -4,6 +4,9 @@
 #          repeats x units, each unit has its own); all: every row receives from every other
 # piece    list(rows, repeats, units, p): numbers of rows, repeats and units, and their predictions, (rows x repeats x units) x outputs
 
+# Every unit receives from the same rows.
+shared_design <- function(donors) list(donors = donors, own = FALSE, repeats = ncol(donors))
+
 # donor[i, r]: the row whose value row i receives in repeat r. Along one random order the values are shifted by distinct
 # steps. Rows of a block do not give to each other: where a shift brings that about, donors are swapped.
 draw_donors <- function(n, repeats, seed, block = NULL) {

@@ -6,7 +6,7 @@
 #' | column | meaning |
 #' |---|---|
 #' | `model`, `method` | the model's name in the study; `impurity`, `permutation`, `shapley`, `structure`, `coefficient` or `association` |
-#' | `rows` | the rows it was computed on: `holdout`, `train`, `train in-bag`, `oob`, `train corrected`, `train stored`, `given`, or the name of a set of rows |
+#' | `rows` | the rows it was computed on (followed by `conditional` or `score` for that form of permutation or Shapley importance): `holdout`, `train`, `train in-bag`, `oob`, `train corrected`, `train stored`, `given`, or the name of a set of rows |
 #' | `class` | with more than two classes, the class a Shapley importance speaks of; `NA`: all together |
 #' | `slice`, `resample` | `NA` unless computed on a part of the rows or on a resample |
 #' | `predictor`, `family` | the column, and its family in the dictionary |
@@ -120,6 +120,9 @@ find_flags <- function(st) {
        }, ""),
        models = vapply(st$models, function(m) score_one(st, m, 0.95, 1)$flag, ""))
 }
+
+# The predictors' flags, per unit (a list of predictors' names).
+flags_of_units <- function(st, units) vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), "")
 
 join_flags <- function(...) {
   apply(cbind(...), 1, function(f) paste(unique(f[nzchar(f)]), collapse = "; "))

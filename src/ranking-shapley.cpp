@@ -152,8 +152,6 @@ struct Descent {
     gain_go_.clear();
     gain_fail_.clear();
     lay_out(from_, Q);
-    product_.resize(static_cast<std::size_t>(deepest_ + 2) * Q);
-    sum_.resize(static_cast<std::size_t>(deepest_ + 2) * Q * f.n_outputs);
   }
 
   // One row; failed: [players], all 0. Adds to phi [players * outputs].
@@ -162,8 +160,9 @@ struct Descent {
     std::vector<char> failed;
   };
   void run(const double* row, Room* room, double* phi) const {
-    room->product.resize(product_.size());
-    room->sum.resize(sum_.size());
+    const std::size_t cells = static_cast<std::size_t>(deepest_ + 2) * points_->t.size();
+    room->product.resize(cells);
+    room->sum.resize(cells * f.n_outputs);
     std::fill(room->product.begin(), room->product.begin() + points_->t.size(), 1.0);
     walk(from_, 0, row, room, phi);
   }
@@ -280,7 +279,7 @@ struct Descent {
   std::vector<Node> node_;
   std::vector<Step> step_;
   std::vector<double> go_, fail_, gain_go_, gain_fail_;   // [steps * points]
-  std::vector<double> product_, sum_, w_;
+  std::vector<double> w_;
   std::vector<int> met_;
 };
 
@@ -301,7 +300,7 @@ struct SmallTree {
     std::vector<int> players;          // all that any of its leaves asks
     std::vector<double> table;         // [2^(above + inside)][players * outputs]
   };
-  std::vector<int> column, node;       // of each question
+  std::vector<int> column;             // of each question
   std::vector<double> threshold;
   std::vector<char> missing_right;
   std::vector<Group> group;
@@ -309,8 +308,8 @@ struct SmallTree {
 
 class SmallTreeBuilder {
  public:
-  SmallTreeBuilder(const Forest& f, const Division& d, const std::vector<char>& gaps, const Weights& weights, const std::vector<Quadrature>& points)
-      : f_(f), d_(d), gaps_(gaps), weights_(weights), points_(points) {}
+  SmallTreeBuilder(const Forest& forest, const Division& d, const std::vector<char>& gaps, const Weights& weights, const std::vector<Quadrature>& points)
+      : f(forest), d_(d), gaps_(gaps), weights_(weights), points_(points) {}
 
   // False where the tree is not small.
   bool build(int t, SmallTree* tree) {
@@ -337,7 +336,6 @@ class SmallTreeBuilder {
       if (f.set_from[i] >= 0 || (!two_ways && gaps_[c]) || tree_->column.size() == 64 || d_.player_of[c] < 0) return false;
       bit_.push_back({i, static_cast<int>(tree_->column.size())});
       tree_->column.push_back(c);
-      tree_->node.push_back(i);
       tree_->threshold.push_back(f.threshold[i]);
       tree_->missing_right.push_back(f.missing[i] == f.right[i]);
       waiting.push_back(f.right[i]);
@@ -501,8 +499,7 @@ class SmallTreeBuilder {
     }
   }
 
-  const Forest& f_;
-  const Forest& f = f_;
+  const Forest& f;
   const Division& d_;
   const std::vector<char>& gaps_;
   const Weights& weights_;

@@ -49,6 +49,23 @@ test_that("rank: a table on standard output, or files in a folder", {
   expect_identical(length(jsonlite::fromJSON(path("out/ranking.json"))$rows$model), 20L)
 })
 
+test_that("rank: weights, blocks, all pairs", {
+  rows <- cbind(kiln$holdout[1:60, names(few)], counts = rep(1:3, 20), run = rep(1:12, each = 5))
+  utils::write.csv(rows, path("weighted.csv"), row.names = FALSE)
+  utils::write.csv(cbind(few, counts = 1, run = seq_len(nrow(few))), path("weighted-train.csv"), row.names = FALSE)
+  run <- function(...) command("rank", "--model", path("models.rds"), "--data", path("weighted.csv"), "--train", path("weighted-train.csv"), "--target", "strength", "--by", "permutation", "--weights", "counts", ...)
+  st <- study(readRDS(path("models.rds")), rows, "strength", train = cbind(few, counts = 1, run = seq_len(nrow(few))), weights = "counts")
+  x <- run("--repeats", "all")
+  expect_identical(x$status, 0L)
+  expect_equal(utils::read.csv(text = x$out)$importance, rank_permutation(st, repeats = "all")$importance, tolerance = 1e-12)
+  x <- run("--blocks", "run", "--repeats", "4")
+  expect_identical(x$status, 0L)
+  expect_false(isTRUE(all.equal(utils::read.csv(text = x$out)$std_error, rank_permutation(st, repeats = 4)$std_error)))
+  x <- run("--blocks", "lot")
+  expect_identical(x$status, 1L)
+  expect_match(x$err, "lot")
+})
+
 test_that("reduce: chooses and confirms", {
   x <- command("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--use", "linear", "--folds", "3", "--confirm", path("untouched.csv"), "--out", path("small"))
   expect_identical(x$status, 0L)

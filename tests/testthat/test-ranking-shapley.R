@@ -213,6 +213,25 @@ test_that("sampled values: exact for two-way models, intervals cover, sums hold,
   expect_error(rank_shapley(few, background = bg, unit = list(x = c("a", "b"), y = c("b", "c"))), "plays once", class = "dreher_error_input")
 })
 
+test_that("intervals of sampled values hold the exact one in about 95 of 100 runs", {
+  set.seed(14)
+  d <- as.data.frame(matrix(rnorm(40 * 4), 40, dimnames = list(NULL, letters[1:4])))
+  d$y <- d$a
+  deep <- function(model, data) data$a * data$b * data$c + data$d * data$b * data$a
+  st <- study(1, d[1:2, ], "y", train = d, predict_with = deep)
+  m <- st$models[[1]]
+  units <- as.list(stats::setNames(nm = letters[1:4]))
+  rows <- model_rows(st, m, d[1:2, ])
+  bg <- model_rows(st, m, d[21:30, ])
+  exact <- shapley_enumerated(st, m, units, rows, bg)$phi[, , 1]
+  hits <- vapply(1:150, function(seed) {
+    v <- shapley_sampled(st, m, units, rows, bg, 1e-6, 20, seed)
+    mean(abs(v$phi[, , 1] - exact) <= qt(0.975, 19) * v$std_error[, , 1] + 1e-10)
+  }, 0)
+  expect_gt(mean(hits), 0.92)
+  expect_lt(mean(hits), 0.99)
+})
+
 test_that("sampled values of a text and factor model agree with the exact ones", {
   few <- c("peak_temp", "hold_minutes", "clay_source")
   d <- kiln_rows(120)[c(few, "strength")]

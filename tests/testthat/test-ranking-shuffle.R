@@ -78,6 +78,7 @@ test_that("weights and blocks equal loops over rows, repeats and blocks", {
   h$run[2] <- NA
   expect_error(study(models["linear"], h, "strength", blocks = "run"), "missing in row 2", class = "dreher_error_input")
   h$run <- c(rep("a", 40), rep("b", 30))
+  expect_error(rank_permutation(study(models["linear"], h, "strength", blocks = "run"), repeats = "all"), "pairs rows of the same block", class = "dreher_error_study")
   expect_error(rank_permutation(study(models["linear"], h, "strength", blocks = "run")), "holds 40 of the 70 rows", class = "dreher_error_study")
 })
 
@@ -184,6 +185,17 @@ test_that("many shuffles go into one call, and an interrupt leaves what is done"
   calls <- 0
   expect_warning(part <- rank_permutation(slow), "4 of 6 predictors of model \"numeric\" are ranked", class = "dreher_warning_stopped")
   expect_setequal(part$predictor, few[1:4])
+  # With nothing done the interrupt goes on; with one model done, that model stays.
+  calls <- 2
+  expect_true(tryCatch({ rank_permutation(slow); FALSE }, interrupt = function(e) TRUE))
+  calls <- -100
+  two <- study(list(quick = lm(strength ~ ., d), slow = 1), h, "strength", train = d, predict_with = list(slow = stop_after))
+  two$flags <- list(predictors = stats::setNames(rep("", length(two$predictors)), two$predictors), models = c(quick = "", slow = ""))
+  for (repeats in list(5, "all")) {
+    calls <- 2
+    expect_warning(part <- rank_permutation(two, repeats = repeats), "model \"slow\" is not ranked", class = "dreher_warning_stopped")
+    expect_identical(unique(part$model), "quick")
+  }
 })
 
 test_that("predictors that go together are flagged when shuffled one at a time", {
@@ -194,6 +206,31 @@ test_that("predictors that go together are flagged when shuffled one at a time",
   expect_match(rk$flag[rk$predictor == "pyro_left"], "twin")
   expect_output(print(rk), "go together")
   expect_null(attr(rank_permutation(st, conditional = TRUE), "twins"))
+})
+
+test_that("every reader's shuffles and all pairs equal loops over the model's own predictions", {
+  rows <- h[1:25, c("peak_temp", "hold_minutes", "grog_share", "strength")]
+  d <- d[names(rows)]
+  x <- as.matrix(d[1:3])
+  set.seed(2)
+  models <- list(ranger = small_forest(strength ~ ., d, trees = 4), randomForest = randomForest::randomForest(strength ~ ., d, ntree = 4), rpart = rpart::rpart(strength ~ ., d),
+                 gbm = suppressWarnings(gbm::gbm(strength ~ ., "gaussian", d, n.trees = 5, interaction.depth = 3)), lm = lm(strength ~ ., d), glmnet = glmnet::glmnet(x, d$strength, lambda = 0.1),
+                 xgboost = xgboost::xgb.train(list(max_depth = 3, nthread = 1), xgboost::xgb.DMatrix(x, label = d$strength, nthread = 1), nrounds = 4),
+                 lightgbm = lightgbm::lgb.train(list(objective = "regression", num_threads = 1, verbose = -1), lightgbm::lgb.Dataset(x, label = d$strength), nrounds = 4, verbose = -1))
+  st <- study(models, rows, "strength", train = d, metric = "mae")
+  some <- as.data.frame(rank_permutation(st, repeats = 3))
+  all <- as.data.frame(rank_permutation(st, repeats = "all"))
+  donors <- draw_donors(25, 3, 1)
+  for (m in names(models)) for (p in c("peak_temp", "grog_share")) {
+    own <- function(data) as.vector(read_predictions(st$models[[m]]$object, align_rows(data, st$models[[m]]$inputs, m)))
+    loss <- function(data) abs(own(data) - rows$strength)
+    base <- loss(rows)
+    after <- vapply(1:3, function(r) { s <- rows; s[[p]] <- rows[[p]][donors[, r]]; loss(s) }, double(25))
+    pairs <- vapply(1:25, function(k) { s <- rows; s[[p]] <- rows[[p]][k]; loss(s) }, double(25))
+    tolerance <- if (m == "xgboost") 1e-5 else 1e-10   # single precision
+    expect_equal(some$importance[some$model == m & some$predictor == p], mean(after) - mean(base), tolerance = tolerance)
+    expect_equal(all$importance[all$model == m & all$predictor == p], mean(pairs[row(pairs) != col(pairs)]) - mean(base), tolerance = tolerance)
+  }
 })
 
 test_that("yardstick's metric functions are taken as they are", {
