@@ -38,7 +38,7 @@ test_that("encoded columns are traced to their predictors, and rankings speak of
   }
   # Shapley: the columns play as one, by the definition on the user's columns.
   phi <- attr(rank_shapley(st, background = 5, max_rows = 4), "units")[[1]][, , 1]
-  chosen <- with_stream(1, c("explained", nrow(h)), sort(sample.int(nrow(h), 4)))
+  chosen <- with_stream(1, c("rows", nrow(h)), sort(sample.int(nrow(h), 4)))
   rows <- h[chosen, m$inputs$predictors]
   bg <- draw_background(st, 5, 1)[m$inputs$predictors]
   predict_raw <- function(data) read_predictions(m$object, data)

@@ -114,7 +114,7 @@ test_that("an offset is a term of weight one", {
   expect_equal(rk$importance[rk$predictor == "hold_minutes"], sd(log(d$hold_minutes)), tolerance = 1e-10)
   expect_equal(rk$std_error[rk$predictor == "hold_minutes"], 0)
   phi <- attr(rank_shapley(st, scale = "link", background = 20, max_rows = 5), "units")[[1]][, "hold_minutes", 1]
-  chosen <- with_stream(1, c("explained", 300), sort(sample.int(300, 5)))
+  chosen <- with_stream(1, c("rows", 300), sort(sample.int(300, 5)))
   expect_equal(unname(phi), log(d$hold_minutes[chosen]) - mean(log(draw_background(st, 20, 1)$hold_minutes)), tolerance = 1e-10)
   two <- read_coefficients(glm(count ~ peak_temp + offset(log(hold_minutes)) + offset(grog_share / 100), poisson, d))
   expect_identical(dim(two$design(d[1, ])), c(1L, 4L))   # a single row stays a row
