@@ -57,8 +57,28 @@ shuffle_prepare <- function(forest, x, threads) {
     .Call(`_dreher_shuffle_prepare`, forest, x, threads)
 }
 
-shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads) {
-    .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads)
+shuffle_sums <- function(prepared, threads) {
+    .Call(`_dreher_shuffle_sums`, prepared, threads)
+}
+
+shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads) {
+    .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads)
+}
+
+tally_start <- function(rows, units) {
+    .Call(`_dreher_tally_start`, rows, units)
+}
+
+tally_add <- function(tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads) {
+    invisible(.Call(`_dreher_tally_add`, tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads))
+}
+
+tally_read <- function(tally, unit) {
+    .Call(`_dreher_tally_read`, tally, unit)
+}
+
+charge_donors <- function(e, donor) {
+    .Call(`_dreher_charge_donors`, e, donor)
 }
 
 shuffle_steps <- function(prepared, player_of, players, inbag, from, to, threads) {

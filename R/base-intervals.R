@@ -3,6 +3,10 @@
 # Standard error of a mean of influences, and its degrees of freedom; rows of a block count as one. u: rows, or rows x columns,
 # for which `cov` is the covariance of the means.
 influence_error <- function(u, block = NULL) {
+  if (is.null(dim(u)) && is.null(block)) {
+    cov <- stats::var(u) / length(u)
+    return(list(std_error = sqrt(cov), cov = cov, df = length(u) - 1))
+  }
   total <- block_sums(as.matrix(u), block)
   n <- nrow(as.matrix(u))
   cov <- nrow(total) * stats::cov(total) / n^2

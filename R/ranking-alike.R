@@ -1,13 +1,13 @@
 # Predictors that go together: each lends the other importance when it is shuffled alone.
 
 # Pairs with |association| of at least `least`: data frame predictor, other, association. Numbers by rank correlation;
-# factors by the largest correlation of their indicators. At most 1,000 rows, fewer with
+# factors by the largest correlation of their indicators. At most 500 rows, fewer with
 # many predictors; none are looked for among more than 2,000.
 find_alike <- function(st, least = 0.9) {
   data <- if (is.null(st$train)) st$data else st$train
   predictors <- st$predictors
   if (length(predictors) < 2 || length(predictors) > 2000) return(NULL)
-  most <- max(200, min(1000, 2e8 %/% length(predictors)^2))
+  most <- max(200, min(500, 2e8 %/% length(predictors)^2))
   if (nrow(data) > most) data <- data[round(seq(1, nrow(data), length.out = most)), ]
   columns <- lapply(predictors, function(p) rank_columns(data[[p]]))
   width <- vapply(columns, function(x) if (is.null(x)) 0L else ncol(x), 1L)
@@ -36,6 +36,7 @@ rank_columns <- function(x) {
 }
 
 fill_gaps <- function(x) {
+  if (!anyNA(x)) return(x)
   for (j in seq_len(ncol(x))) x[is.na(x[, j]), j] <- mean(x[, j], na.rm = TRUE)
   x
 }

@@ -47,7 +47,7 @@ judge_steps <- function(open, units, rule, most_runs = 2e6) {
       rows <- from:min(n, from + size - 1L)
       runs <- shuffle_steps(open$prepared, player, length(part), open$inbag, from, rows[length(rows)], open$st$threads)
       change <- t(runs$change)
-      if (!is.null(open$scale)) change <- change * open$scale[runs$row]
+      if (length(open$scale)) change <- change * open$scale[runs$row]
       by <- sums$weigh(runs$row, forest_says(open, change + open$sum[runs$row, , drop = FALSE]))
       many <- count[cbind(runs$hi + 1L, runs$player)] - count[cbind(runs$lo + 1L, runs$player)]
       sums$add(runs$row, runs$player, by, many)

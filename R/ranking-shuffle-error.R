@@ -28,29 +28,21 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
   if (has_loss) {
     loss <- rule$metric$loss(rule$cases$truth, open$base)
     weight <- rule$cases$weight
-    given <- taken <- matrix(0, n, length(units))
-    square <- double(length(units))
+    tally <- tally_start(n, length(units))
     seen <- integer(length(units))
+    power <- if (is.null(rule$metric$power)) 0L else rule$metric$power
     visit <- function(piece) {
       many <- length(piece$repeats) * length(piece$units)
-      change <- rule$metric$loss(rep(rule$cases$truth[piece$rows], many), piece$p) - loss[piece$rows]
-      if (!is.null(weight)) change <- change * weight[piece$rows]
-      dim(change) <- c(length(piece$rows), length(piece$repeats), length(piece$units))
-      for (r in seq_along(piece$repeats)) {
-        one <- matrix(change[, r, ], length(piece$rows))
-        given[piece$rows, piece$units] <<- given[piece$rows, piece$units] + one / R
-        for (u in if (rule$design$own) seq_along(piece$units) else 1) {
-          cols <- if (rule$design$own) u else seq_along(piece$units)
-          from <- if (rule$design$own) rule$design$donors[piece$rows, piece$repeats[r], piece$units[u]] else rule$design$donors[piece$rows, piece$repeats[r]]
-          taken[from, piece$units[cols]] <<- taken[from, piece$units[cols]] + one[, cols] / R
-        }
-      }
-      square[piece$units] <<- square[piece$units] + colSums(matrix(change^2, ncol = length(piece$units)))
+      value <- if (power > 0) piece$p else rule$metric$loss(rep(rule$cases$truth[piece$rows], many), piece$p)
+      donors <- if (rule$design$own) rule$design$donors[, , piece$units] else rule$design$donors
+      tally_add(tally, value, power, piece$rows[1], piece$repeats, piece$units, rule$cases$truth, loss, if (is.null(weight)) double() else weight, donors, rule$design$own,
+                open$st$threads)
       seen[piece$units] <<- seen[piece$units] + length(piece$rows) * length(piece$repeats)
     }
     finish <- function(u) {
-      moments <- list(given = given[, u], taken = taken[, u], square = square[u], repeats = R)
-      pass <- function(e) pass_on(e, if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors)
+      sums <- tally_read(tally, u)
+      moments <- list(given = sums$given / R, taken = sums$taken / R, square = sums$square, repeats = R)
+      pass <- function(e) charge_donors(e, if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors)
       judge_moments(rule, loss, moments, pass, stratum[[u]])
     }
   } else {
@@ -76,13 +68,6 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
   tryCatch(shuffle_pieces(open, units, rule$design, visit, whole = !has_loss), interrupt = function(e) stopped <<- TRUE)
   whole <- which(seen == n * R)
   structure(stats::setNames(lapply(whole, finish), names(units)[whole]), stopped = stopped)
-}
-
-# What the rows that received a row's values carry, over the repeats.
-pass_on <- function(e, donors) {
-  out <- double(length(e))
-  for (r in seq_len(ncol(donors))) out[donors[, r]] <- out[donors[, r]] + e
-  out / ncol(donors)
 }
 
 # moments of the weighted changes of the row losses -> importance. pass(e): what donors are charged with of e.

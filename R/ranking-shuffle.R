@@ -48,11 +48,12 @@ open_shuffle <- function(st, model, rows, inbag = NULL) {
     return(list(st = st, model = model, rows = rows, n = nrow(rows), base = predict_aligned(st, model, rows)))
   }
   x <- encode_for_forest(f, rows)
-  sum <- if (is.null(inbag)) forest_predict(f, x, st$threads) else predict_left_out(f, x, inbag, st$threads)
+  prepared <- shuffle_prepare(f, x, st$threads)
+  sum <- if (is.null(inbag)) shuffle_sums(prepared, st$threads) else predict_left_out(f, x, inbag, st$threads)
   out <- list(st = st, model = model, rows = rows, n = nrow(rows), sum = sum, inbag = if (is.null(inbag)) matrix(0L, 0, 0) else inbag,
-              scale = if (is.null(inbag)) NULL else sum(f$weight) / as.vector((inbag == 0) %*% f$weight))
+              scale = if (is.null(inbag)) double() else sum(f$weight) / as.vector((inbag == 0) %*% f$weight))
   out$base <- forest_says(out, sum)
-  out$prepared <- shuffle_prepare(f, x, st$threads)
+  out$prepared <- prepared
   out
 }
 
@@ -105,11 +106,11 @@ forest_players <- function(model, units) {
   player
 }
 
-# One walk for all units and up to 64 repeats, in parts of the rows (or of the units) that the memory holds.
+# One walk for all units and up to 63 repeats, in parts of the rows (or of the units) that the memory holds.
 shuffle_forest <- function(open, units, design, visit, whole, cells = 2e6) {
   f <- open$model$forest
   K <- ncol(open$sum)
-  repeats <- split(seq_len(design$repeats), (seq_len(design$repeats) - 1) %/% 64)
+  repeats <- split(seq_len(design$repeats), (seq_len(design$repeats) - 1) %/% 63)
   each <- length(repeats[[1]]) * K
   for (part in split_units(units, if (whole) max(1, cells %/% (open$n * each)) else Inf)) {
     player <- forest_players(open$model, units[part])
@@ -118,11 +119,9 @@ shuffle_forest <- function(open, units, design, visit, whole, cells = 2e6) {
       donors <- if (design$own) design$donors[, some, part, drop = FALSE] else design$donors[, some, drop = FALSE]
       for (from in seq(1, open$n, by = size)) {
         rows <- from:min(open$n, from + size - 1)
-        change <- shuffle_rows(open$prepared, player, length(part), donors, length(some), design$own, open$inbag, from, rows[length(rows)], open$st$threads)
-        dim(change) <- c(length(change) / K, K)
-        if (!is.null(open$scale)) change <- change * open$scale[rows]
-        for (k in seq_len(K)) change[, k] <- change[, k] + open$sum[rows, k]
-        visit(list(rows = rows, repeats = some, units = part, p = forest_says(open, change)))
+        after <- shuffle_rows(open$prepared, player, length(part), donors, length(some), design$own, open$inbag, open$sum, open$scale, from, rows[length(rows)], open$st$threads)
+        dim(after) <- c(length(after) / K, K)
+        visit(list(rows = rows, repeats = some, units = part, p = forest_says(open, after)))
       }
     }
   }

@@ -7,7 +7,7 @@
 #
 # kinds: "mean" of a row loss; "rmse", "r2" functions of the mean squared error; "auc"; "whole", one number of all
 # rows (study-metric-whole.R); "user". ratio: has a true zero, so that losses can be divided. positive_truth: what
-# the target must be.
+# the target must be. power: the row loss is the distance of prediction and truth to this power.
 # A loss is lower-is-better: minus the score where higher is better.
 
 metric_table <- function() {
@@ -19,11 +19,11 @@ metric_table <- function() {
     list(kind = kind, better = better, task = task, loss = loss, label = label, ratio = better == "lower", ...)
   }
   list(
-    rmse = number("RMSE", "rmse", squared),
-    mse = number("mean squared error", "mean", squared),
-    mae = number("mean absolute error", "mean", function(truth, p) abs(p[, 1] - truth)),
+    rmse = number("RMSE", "rmse", squared, power = 2L),
+    mse = number("mean squared error", "mean", squared, power = 2L),
+    mae = number("mean absolute error", "mean", function(truth, p) abs(p[, 1] - truth), power = 1L),
     median_ae = number("median absolute error", "whole", score = median_error),
-    r2 = number("R squared", "r2", squared, "higher"),
+    r2 = number("R squared", "r2", squared, "higher", power = 2L),
     poisson_deviance = number("Poisson deviance", "mean", poisson_loss, least = 0),
     gamma_deviance = number("Gamma deviance", "mean", gamma_loss, above = 0),
     brier = class("Brier score", "mean", brier_loss),

@@ -204,9 +204,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// shuffle_sums
+Rcpp::NumericMatrix shuffle_sums(SEXP prepared, int threads);
+RcppExport SEXP _dreher_shuffle_sums(SEXP preparedSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type prepared(preparedSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(shuffle_sums(prepared, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // shuffle_rows
-Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors, Rcpp::IntegerMatrix inbag, int from, int to, int threads);
-RcppExport SEXP _dreher_shuffle_rows(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP repeatsSEXP, SEXP own_donorsSEXP, SEXP inbagSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
+Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors, Rcpp::IntegerMatrix inbag, Rcpp::NumericMatrix before, Rcpp::NumericVector scale, int from, int to, int threads);
+RcppExport SEXP _dreher_shuffle_rows(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP repeatsSEXP, SEXP own_donorsSEXP, SEXP inbagSEXP, SEXP beforeSEXP, SEXP scaleSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -217,10 +229,69 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< int >::type repeats(repeatsSEXP);
     Rcpp::traits::input_parameter< bool >::type own_donors(own_donorsSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type inbag(inbagSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type before(beforeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scale(scaleSEXP);
     Rcpp::traits::input_parameter< int >::type from(fromSEXP);
     Rcpp::traits::input_parameter< int >::type to(toSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(shuffle_rows(prepared, player_of, players, donor, repeats, own_donors, inbag, from, to, threads));
+    rcpp_result_gen = Rcpp::wrap(shuffle_rows(prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// tally_start
+SEXP tally_start(int rows, int units);
+RcppExport SEXP _dreher_tally_start(SEXP rowsSEXP, SEXP unitsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< int >::type units(unitsSEXP);
+    rcpp_result_gen = Rcpp::wrap(tally_start(rows, units));
+    return rcpp_result_gen;
+END_RCPP
+}
+// tally_add
+void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, Rcpp::IntegerVector turn, Rcpp::IntegerVector unit, Rcpp::NumericVector truth, Rcpp::NumericVector before, Rcpp::NumericVector weight, Rcpp::IntegerVector donor, bool own_donors, int threads);
+RcppExport SEXP _dreher_tally_add(SEXP tallySEXP, SEXP valueSEXP, SEXP powerSEXP, SEXP fromSEXP, SEXP turnSEXP, SEXP unitSEXP, SEXP truthSEXP, SEXP beforeSEXP, SEXP weightSEXP, SEXP donorSEXP, SEXP own_donorsSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type tally(tallySEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< int >::type power(powerSEXP);
+    Rcpp::traits::input_parameter< int >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type turn(turnSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type unit(unitSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type truth(truthSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type before(beforeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type weight(weightSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type donor(donorSEXP);
+    Rcpp::traits::input_parameter< bool >::type own_donors(own_donorsSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    tally_add(tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads);
+    return R_NilValue;
+END_RCPP
+}
+// tally_read
+Rcpp::List tally_read(SEXP tally, int unit);
+RcppExport SEXP _dreher_tally_read(SEXP tallySEXP, SEXP unitSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type tally(tallySEXP);
+    Rcpp::traits::input_parameter< int >::type unit(unitSEXP);
+    rcpp_result_gen = Rcpp::wrap(tally_read(tally, unit));
+    return rcpp_result_gen;
+END_RCPP
+}
+// charge_donors
+Rcpp::NumericVector charge_donors(Rcpp::NumericVector e, Rcpp::IntegerMatrix donor);
+RcppExport SEXP _dreher_charge_donors(SEXP eSEXP, SEXP donorSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type e(eSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type donor(donorSEXP);
+    rcpp_result_gen = Rcpp::wrap(charge_donors(e, donor));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -330,7 +401,12 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
-    {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 10},
+    {"_dreher_shuffle_sums", (DL_FUNC) &_dreher_shuffle_sums, 2},
+    {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 12},
+    {"_dreher_tally_start", (DL_FUNC) &_dreher_tally_start, 2},
+    {"_dreher_tally_add", (DL_FUNC) &_dreher_tally_add, 12},
+    {"_dreher_tally_read", (DL_FUNC) &_dreher_tally_read, 2},
+    {"_dreher_charge_donors", (DL_FUNC) &_dreher_charge_donors, 2},
     {"_dreher_shuffle_steps", (DL_FUNC) &_dreher_shuffle_steps, 7},
     {"_dreher_shuffle_ranks", (DL_FUNC) &_dreher_shuffle_ranks, 2},
     {"_dreher_sum_spans", (DL_FUNC) &_dreher_sum_spans, 6},

@@ -244,26 +244,84 @@ SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
   return out;
 }
 
-// Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0.
-// -> rows x repeats x players x outputs
+// The forest's outputs of all rows: rows x outputs.
+// [[Rcpp::export]]
+Rcpp::NumericMatrix shuffle_sums(SEXP prepared, int threads) {
+  const Rcpp::XPtr<Prepared> at(prepared);
+  Rcpp::NumericMatrix out(static_cast<int>(at->ranks.rows), at->forest.view.n_outputs);
+  stop_if_interrupted(dreher::sum_outputs(at->forest.view, at->coded, at->ranks, make_loop(threads), out.begin()));
+  return out;
+}
+
+// Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0; before: rows x
+// outputs, or 0 x 0; scale: rows, or none.
+// -> rows x repeats x players x outputs: before + scale * change
 // [[Rcpp::export]]
 Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors,
-                                 Rcpp::IntegerMatrix inbag, int from, int to, int threads) {
+                                 Rcpp::IntegerMatrix inbag, Rcpp::NumericMatrix before, Rcpp::NumericVector scale, int from, int to, int threads) {
   const Rcpp::XPtr<Prepared> at(prepared);
   const Forest& f = at->forest.view;
   const R_xlen_t n = at->ranks.rows;
-  if (repeats < 1 || repeats > 64) Rcpp::stop("between 1 and 64 repeats at once");
+  if (repeats < 1 || repeats > dreher::most_repeats) Rcpp::stop("too many repeats at once");
   if (donor.size() != n * repeats * (own_donors ? players : 1) || player_of.size() != f.n_columns) Rcpp::stop("donors or players do not fit the table");
   if (inbag.size() > 0 && (inbag.nrow() != n || inbag.ncol() != f.n_trees)) Rcpp::stop("in-bag counts must be rows x trees");
+  if (before.size() > 0 && (before.nrow() != n || before.ncol() != f.n_outputs)) Rcpp::stop("outputs must be rows x outputs");
+  if (scale.size() > 0 && scale.size() != n) Rcpp::stop("one scale per row");
   if (from < 1 || to > n || from > to) Rcpp::stop("rows out of range");
   const std::vector<int> donor0 = from_zero(donor), player0 = from_zero(player_of);
   for (int d : donor0) if (d < 0 || d >= n) Rcpp::stop("a donor is out of range");
   for (int p : player0) if (p >= players) Rcpp::stop("a player is out of range");
-  const dreher::Shuffle shuffle{player0.data(), players, donor0.data(), repeats, own_donors, inbag.size() > 0 ? inbag.begin() : nullptr};
-  Rcpp::NumericVector out(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players);
-  stop_if_interrupted(dreher::shuffle_change(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), out.begin()));
+  const dreher::Shuffle shuffle{player0.data(), players, donor0.data(), repeats, own_donors, inbag.size() > 0 ? inbag.begin() : nullptr,
+                                before.size() > 0 ? before.begin() : nullptr, scale.size() > 0 ? scale.begin() : nullptr};
+  Rcpp::NumericVector out(Rcpp::no_init(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players));
+  stop_if_interrupted(dreher::shuffle_outputs(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), out.begin()));
   out.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, players, f.n_outputs);
   return out;
+}
+
+// [[Rcpp::export]]
+SEXP tally_start(int rows, int units) { return Rcpp::XPtr<dreher::Tally>(new dreher::Tally(rows, units)); }
+
+// value: rows x repeats x units, of rows from, from + 1, ...; turn (of the repeats), unit: which they are; donor: all rows x all repeats (x these units).
+// [[Rcpp::export]]
+void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, Rcpp::IntegerVector turn, Rcpp::IntegerVector unit, Rcpp::NumericVector truth,
+               Rcpp::NumericVector before, Rcpp::NumericVector weight, Rcpp::IntegerVector donor, bool own_donors, int threads) {
+  const Rcpp::XPtr<dreher::Tally> at(tally);
+  const std::ptrdiff_t n = at->rows, units = unit.size();
+  if (n == 0 || units == 0 || turn.size() == 0) return;
+  const R_xlen_t rows = value.size() / (turn.size() * units), repeats = donor.size() / n / (own_donors ? units : 1);
+  const bool fits = value.size() == rows * turn.size() * units && donor.size() == n * repeats * (own_donors ? units : 1) && from >= 1 && from - 1 + rows <= n &&
+    before.size() == n && (power == 0 || truth.size() == n) && (weight.size() == 0 || weight.size() == n);
+  if (!fits) Rcpp::stop("losses, donors or rows do not fit each other");
+  for (int d : donor) if (d < 1 || d > n) Rcpp::stop("a donor is out of range");
+  for (int r : turn) if (r < 1 || r > repeats) Rcpp::stop("a repeat is out of range");
+  for (int u : unit) if (u < 1 || u > static_cast<int>(at->square.size())) Rcpp::stop("a unit is out of range");
+  const dreher::Losses losses{value.begin(), power, from - 1, rows, from_zero(turn), from_zero(unit), truth.begin(), before.begin(),
+                              weight.size() > 0 ? weight.begin() : nullptr, donor.begin(), static_cast<int>(repeats), own_donors};
+  dreher::add_losses(losses, make_loop(threads), &*at);
+}
+
+// -> given and taken (rows), square, of one unit
+// [[Rcpp::export]]
+Rcpp::List tally_read(SEXP tally, int unit) {
+  const Rcpp::XPtr<dreher::Tally> at(tally);
+  if (unit < 1 || unit > static_cast<int>(at->square.size())) Rcpp::stop("a unit is out of range");
+  const auto column = [&](const std::vector<double>& from) { return Rcpp::NumericVector(from.begin() + at->rows * (unit - 1), from.begin() + at->rows * unit); };
+  return Rcpp::List::create(Rcpp::Named("given") = column(at->given), Rcpp::Named("taken") = column(at->taken), Rcpp::Named("square") = at->square[unit - 1]);
+}
+
+// Charges every row with the numbers of those that received its values, over the number of repeats. donor: rows x repeats.
+// [[Rcpp::export]]
+Rcpp::NumericVector charge_donors(Rcpp::NumericVector e, Rcpp::IntegerMatrix donor) {
+  const R_xlen_t n = e.size();
+  if (donor.nrow() != n) Rcpp::stop("donors do not fit the rows");
+  Rcpp::NumericVector out(n);
+  for (int r = 0; r < donor.ncol(); ++r) for (R_xlen_t i = 0; i < n; ++i) {
+    const int to = donor[i + n * r];
+    if (to < 1 || to > n) Rcpp::stop("a donor is out of range");
+    out[to - 1] += e[i];
+  }
+  return out / static_cast<double>(donor.ncol());
 }
 
 // All donors: the steps of every row's output as a function of a player's value, for players of one column.

@@ -2,6 +2,22 @@
 
 namespace dreher {
 
+namespace {
+
+// How many of the rising values lie at or below x: the same few instructions whatever the answer.
+Code count_below(const std::vector<double>& known, double x) {
+  const double* from = known.data();
+  std::size_t left = known.size();
+  while (left > 1) {
+    const std::size_t half = left / 2;
+    from += (from[half - 1] <= x) * half;
+    left -= half;
+  }
+  return static_cast<Code>(from - known.data() + (left == 1 && *from <= x));
+}
+
+}  // namespace
+
 Ranks::Ranks(const Table& table, const Loop& loop) : rows(table.rows), columns(table.columns), value(table.columns), gaps(table.columns, 0) {
   code.resize(static_cast<std::size_t>(rows) * columns);
   done = each_row(loop, columns, 8 * static_cast<std::ptrdiff_t>(loop.threads), [&](std::ptrdiff_t j, int) {
@@ -16,7 +32,7 @@ Ranks::Ranks(const Table& table, const Loop& loop) : rows(table.rows), columns(t
     known.erase(std::unique(known.begin(), known.end()), known.end());
     for (std::ptrdiff_t i = 0; i < rows; ++i) {
       const double x = table.at(i, static_cast<int>(j));
-      code[i * columns + j] = std::isnan(x) ? missing_code : static_cast<Code>(std::lower_bound(known.begin(), known.end(), x) - known.begin());
+      code[i * columns + j] = std::isnan(x) ? missing_code : count_below(known, x) - 1;
     }
   });
 }
@@ -62,9 +78,7 @@ Coded::Coded(const Forest& f, const Ranks& ranks) : forest_(f), ranks_(ranks) {
       }
       const int m = f.missing[node];
       const bool special = f.set_from[node] >= 0 || (ranks.gaps[c] && m != f.left[node] && m != f.right[node]);
-      const std::vector<double>& known = ranks.value[c];
-      const Code below = special ? 0 : static_cast<Code>(std::upper_bound(known.begin(), known.end(), f.threshold[node]) - known.begin());
-      step_.push_back(Step{below, static_cast<int>(node_.size()), static_cast<unsigned>(c), m == f.left[node], special,
+      step_.push_back(Step{special ? 0 : count_below(ranks.value[c], f.threshold[node]), static_cast<int>(node_.size()), static_cast<unsigned>(c), m == f.left[node], special,
                            static_cast<unsigned>((f.column[f.left[node]] < 0) + 2 * (f.column[f.right[node]] < 0))});
       stand(f.left[node]);
       stand(f.right[node]);
@@ -83,6 +97,35 @@ void Coded::weigh() {
       for (int k = 0; k < K; ++k) output_[at * K + k] = forest_.weight[t] * forest_.value[static_cast<std::ptrdiff_t>(node_[at]) * K + k];
     }
   }
+}
+
+bool sum_outputs(const Forest& f, const Coded& coded, const Ranks& ranks, const Loop& loop, double* out) {
+  const std::ptrdiff_t n = ranks.rows;
+  const int K = f.n_outputs;
+  for (int k = 0; k < K; ++k) std::fill(out + n * k, out + n * (k + 1), f.base[k]);
+  return each_block(loop, n, 128, [&](std::ptrdiff_t from, std::ptrdiff_t to, int) {
+    for (int t = 0; t < f.n_trees; ++t) for (std::ptrdiff_t start = from; start < to; start += 8) {
+      const int count = static_cast<int>(std::min<std::ptrdiff_t>(8, to - start));
+      const Code* row[8];
+      int at[8];
+      for (int r = 0; r < 8; ++r) {
+        row[r] = ranks.row(start + std::min(r, count - 1));
+        at[r] = coded.root(t);
+      }
+      for (int moved = 1; moved != 0;) {
+        moved = 0;
+        for (int r = 0; r < 8; ++r) {
+          const int next = coded.next(at[r], row[r][coded.step(at[r]).column]);
+          moved |= next ^ at[r];
+          at[r] = next;
+        }
+      }
+      for (int r = 0; r < count; ++r) {
+        const double* output = coded.output(at[r]);
+        for (int k = 0; k < K; ++k) out[start + r + n * k] += output[k];
+      }
+    }
+  });
 }
 
 int Coded::special(int at, Code x) const {

@@ -8,6 +8,7 @@ namespace dreher {
 namespace {
 
 using Mask = std::uint64_t;
+constexpr int group_rows = 16;   // rows whose walks go in step
 
 inline int lowest_bit(Mask mask) { return __builtin_ctzll(mask); }
 
@@ -30,269 +31,386 @@ int walk_paths(const Coded& coded, int root, const Code* const* row, std::vector
   }
 }
 
-// The walks off the real paths of eight rows through one tree: the repeats in `mask`, in which a player of a row (0 to
-// 7) is replaced, stand `at` a node.
-struct Walks {
-  std::vector<int> at, player;
-  std::vector<unsigned char> row;
-  std::vector<Mask> mask;
-  std::vector<int> active;    // those that have not ended: `moving` of them
-  int count = 0;
-  int moving = 0;
-  void make_room(int more) {
-    if (count + more <= static_cast<int>(at.size())) return;
-    const std::size_t size = 2 * at.size() + more + 256;
-    at.resize(size);
-    player.resize(size);
-    row.resize(size);
-    mask.resize(size);
-    active.resize(size);
-  }
-  // Written in any case, counted where there are repeats: no branch to guess wrong.
-  void put(int where, int r, int who, Mask repeats, bool ended) {
-    at[count] = where;
-    row[count] = static_cast<unsigned char>(r);
-    player[count] = who;
-    mask[count] = repeats;
+// A walk off the real path of a row through a tree: the repeats in `mask`, in which `player` is replaced, stand `at` a
+// node.
+struct Off {
+  Mask mask;
+  int at, row, player;
+};
+
+// Where walks are written: in any case, counted where there are repeats, so that there is no branch to guess wrong.
+struct Pen {
+  Off* list;
+  int* active;
+  int count, moving;
+  void put(const Off& walk, bool ended) {
+    list[count] = walk;
     active[moving] = count;
-    const bool any = repeats != 0;
+    const bool any = walk.mask != 0;
     count += any;
     moving += any & !ended;
   }
-  void add(int where, int r, int who, Mask repeats, bool ended) {
-    make_room(1);
-    put(where, r, who, repeats, ended);
+};
+
+struct Walks {
+  std::vector<Off> list;
+  std::vector<int> active;    // those that have not ended: `moving` of them
+  std::vector<int> asked;     // those at a node that asks their own player, or a special one
+  int count = 0;
+  int moving = 0;
+  Pen pen(int more) {
+    if (count + more > static_cast<int>(list.size())) {
+      const std::size_t size = 2 * list.size() + more + 256;
+      list.resize(size);
+      active.resize(size);
+      asked.resize(size);
+    }
+    return Pen{list.data(), active.data(), count, moving};
+  }
+  void take(const Pen& pen) {
+    count = pen.count;
+    moving = pen.moving;
   }
 };
 
 // on[b][q]: 1 where bit q of b is set.
 struct Switches {
-  double on[16][4];
-  Switches() { for (int b = 0; b < 16; ++b) for (int q = 0; q < 4; ++q) on[b][q] = b >> q & 1; }
+  double on[4][2];
+  Switches() { for (int b = 0; b < 4; ++b) for (int q = 0; q < 2; ++q) on[b][q] = b >> q & 1; }
 };
 
-// For which of the repeats a value leads to the right; `wide` is a multiple of 4.
-inline Mask goes_right(const Coded::Step& step, const Code* given, int wide) {
-  const Code by = step.missing_left, code = step.code + by;
+// The codes of a row and of its donors side by side: those of the donors first, the row's own behind them. They are kept
+// short where the values are few.
+template <class Lane>
+inline Code widen(Lane x) { return x == std::numeric_limits<Lane>::max() ? missing_code : x; }
+
+template <class Lane>
+constexpr int lanes_at_once = 16 / sizeof(Lane);
+
+// Which of the codes lead to the right, a bit each; `wide` is a multiple of lanes_at_once, or just that (`once`).
+template <bool once, class Lane>
+inline Mask goes_right(const Coded::Step& step, const Lane* given, int wide) {
+  if (once) wide = lanes_at_once<Lane>;
+  const Lane by = step.missing_left, code = static_cast<Lane>(step.code + by);
   Mask right = 0;
 #ifdef __SSE2__
-  // Signed comparison of numbers moved by 2^31 is unsigned comparison; x >= code is not (code > x).
-  const __m128i shift = _mm_set1_epi32(static_cast<int>(by + 0x80000000u)), least = _mm_set1_epi32(static_cast<int>(code + 0x80000000u));
-  for (int q = 0; q < wide; q += 4) {
-    const __m128i x = _mm_add_epi32(_mm_loadu_si128(reinterpret_cast<const __m128i*>(given + q)), shift);
-    right |= static_cast<Mask>(~_mm_movemask_ps(_mm_castsi128_ps(_mm_cmpgt_epi32(least, x))) & 15) << q;
+  // Signed comparison of numbers moved by half their range is unsigned comparison; x >= code is not (code > x).
+  if constexpr (sizeof(Lane) == 2) {
+    const __m128i shift = _mm_set1_epi16(static_cast<short>(by + 0x8000u)), least = _mm_set1_epi16(static_cast<short>(code + 0x8000u));
+    for (int q = 0; q < wide; q += 8) {
+      const __m128i less = _mm_cmpgt_epi16(least, _mm_add_epi16(_mm_loadu_si128(reinterpret_cast<const __m128i*>(given + q)), shift));
+      right |= static_cast<Mask>(~_mm_movemask_epi8(_mm_packs_epi16(less, less)) & 255) << q;
+    }
+  } else {
+    const __m128i shift = _mm_set1_epi32(static_cast<int>(by + 0x80000000u)), least = _mm_set1_epi32(static_cast<int>(code + 0x80000000u));
+    for (int q = 0; q < wide; q += 4) {
+      const __m128i less = _mm_cmpgt_epi32(least, _mm_add_epi32(_mm_loadu_si128(reinterpret_cast<const __m128i*>(given + q)), shift));
+      right |= static_cast<Mask>(~_mm_movemask_ps(_mm_castsi128_ps(less)) & 15) << q;
+    }
   }
 #else
-  for (int q = 0; q < wide; ++q) right |= static_cast<Mask>(given[q] + by >= code) << q;
+  for (int q = 0; q < wide; ++q) right |= static_cast<Mask>(static_cast<Lane>(given[q] + by) >= code) << q;
 #endif
   return right;
 }
 
 // Parts a mask by where its repeats go: visit(next, mask of those that go there).
-template <class Visit>
-inline void part_mask(const Coded& coded, int at, const Code* given, Mask mask, Visit visit) {
+template <class Lane, class Visit>
+inline void part_mask(const Coded& coded, int at, const Lane* given, Mask mask, Visit visit) {
   while (mask) {
-    const int next = coded.next(at, given[lowest_bit(mask)]);
+    const int next = coded.next(at, widen(given[lowest_bit(mask)]));
     Mask same = 0;
     for (Mask b = mask; b; b &= b - 1) {
-      if (coded.next(at, given[lowest_bit(b)]) == next) same |= b & (~b + 1);
+      if (coded.next(at, widen(given[lowest_bit(b)])) == next) same |= b & (~b + 1);
     }
     mask &= ~same;
     visit(next, same);
   }
 }
 
+template <class Lane>
 struct Room {
-  std::vector<Code> given;      // [rows of the block * columns * wide] the donors' codes
-  std::vector<double> sum;      // [rows of the block * players * outputs * wide]
-  std::vector<Mask> left;       // per player: repeats still on the real path
-  std::vector<int> path, parted;
+  std::vector<Lane> given;      // [rows of the block * columns * wide] the codes of the donors and the row's own
+  std::vector<double> sum;      // [rows of the block * players * outputs * span]
+  std::vector<Mask> left;       // [rows of a group * players] repeats still on the real path
   Walks walks;
 };
 
-// Everything of eight rows (`count` of them real) in one tree. given, sum: theirs within the block.
-void shuffle_eight(const Coded& coded, const Shuffle& s, int tree, const Code* const* own, const bool* skip, int count, int columns,
-                   int outputs, Mask all, const Switches& switches, const Code* given, double* sum, Room* room) {
-  const Coded::Step* const steps = coded.steps();
-  const int* const player_of = s.player_of;
-  const int wide = (s.repeats + 3) / 4 * 4;
-  Mask* const left = room->left.data();
-  Walks& walks = room->walks;
-  walks.count = walks.moving = 0;
-  const int depth = walk_paths(coded, coded.root(tree), own, &room->path);
-  const int* const path = room->path.data();
-  const int* const ends = path + 8 * depth;
-  const std::ptrdiff_t given_row = static_cast<std::ptrdiff_t>(columns) * wide, sum_row = static_cast<std::ptrdiff_t>(s.players) * outputs * wide;
+// Everything the walks of a group of rows share.
+template <class Lane>
+struct Group {
+  const Coded* coded;
+  const Coded::Step* steps;
+  const int* player_of;
+  const Lane* given;      // [rows * columns * wide]
+  int rows, columns, players, wide;
+  int own;                // the row's own code stands behind those of so many repeats
+  int span;               // room for the changes of all repeats
+};
 
-  for (int r = 0; r < count; ++r) {
-    if (skip[r]) continue;
-    const Code* const theirs = given + r * given_row;
-    const int end = ends[r];
-    room->parted.clear();
-    walks.make_room(depth + 1);
-    for (int d = 0, at = -1; d <= depth && at != end; ++d) {
-      at = path[8 * d + r];
-      const Coded::Step step = steps[at];
-      if (step.left == at && coded.leaf(at)) break;
-      const int player = player_of[step.column];
-      if (player < 0) continue;
-      const Mask before = left[player];
-      const Code* const other = theirs + step.column * wide;
-      const int next = at == end ? at : path[8 * (d + 1) + r];   // a row can stay where others go on
-      Mask stay = before;
-      if (!step.special) {
-        const Mask right = goes_right(step, other, wide);
-        const bool side = next != step.left;
-        const Mask off = before & (side ? ~right : right);
-        walks.put(step.left + !side, r, player, off, step.ends >> !side & 1);
-        stay &= ~off;
-      } else {
-        part_mask(coded, at, other, before, [&](int where, Mask same) {
-          if (where == next) return;
-          walks.add(where, r, player, same, where == at || coded.leaf(where));
-          stay &= ~same;
-        });
-        walks.make_room(depth + 1);
-      }
-      left[player] = stay;
-      room->parted.push_back(player);
+// A walk at a special node: the repeats in `mask`, whose values are `given`, go on from there, those to `but` excepted.
+// Returns those.
+template <class Lane>
+[[gnu::noinline]] Mask go_special(const Group<Lane>& g, int at, const Lane* given, Mask mask, int but, const Off& walk, Walks* walks) {
+  Mask stay = 0;
+  part_mask(*g.coded, at, given, mask, [&](int where, Mask same) {
+    if (where == but) {
+      stay = same;
+      return;
     }
-    for (int player : room->parted) left[player] = all;
-  }
+    Pen pen = walks->pen(1);
+    pen.put(Off{same, where, walk.row, walk.player}, where == at || g.coded->leaf(where));
+    walks->take(pen);
+  });
+  return stay;
+}
 
-  // One step of every walk, over and over, until all have ended.
-  while (walks.moving > 0) {
-    const int moving = walks.moving;
+// The real paths, level by level, and the walks that leave them. ends[r] = where row r ends.
+template <bool once, class Lane>
+void leave_paths(const Group<Lane>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks, int* ends) {
+  const Coded::Step* const steps = g.steps;
+  const Lane* const given = g.given;
+  const int* const player_of = g.player_of;
+  const int columns = g.columns, players = g.players, wide = g.wide, own = g.own;
+  int active[group_rows];
+  int moving = 0;
+  for (int r = 0; r < g.rows; ++r) {
+    ends[r] = root;
+    active[moving] = r;
+    moving += !skip[r];
+  }
+  if (g.coded->leaf(root)) return;
+  while (moving > 0) {
     int kept = 0;
-    int* active = walks.active.data();
-    int* place = walks.at.data();
-    const int* who = walks.player.data();
-    const unsigned char* row = walks.row.data();
+    Pen pen = walks->pen(moving);
     for (int j = 0; j < moving; ++j) {
-      const int w = active[j], at = place[w], r = row[w];
-      const Coded::Step step = steps[at];
-      int next;
-      bool ended;
-      if (player_of[step.column] != who[w]) {
-        const Code x = own[r][step.column];
-        if (!step.special) {
-          const bool right = x + step.missing_left >= step.code + step.missing_left;
-          next = step.left + right;
-          ended = step.ends >> right & 1;
-        } else {
-          next = coded.next(at, x);
-          ended = next == at || coded.leaf(next);
+      const int r = active[j], at = ends[r];
+      const Coded::Step& step = steps[at];
+      const unsigned column = step.column;
+      const int player = player_of[column];
+      const Lane* const codes = given + static_cast<std::ptrdiff_t>(r * columns + column) * wide;
+      Mask* const on_path = left + (r * players + player);
+      if (!step.special) {
+        const Mask right = goes_right<once>(step, codes, wide);
+        const int side = right >> own & 1, next = step.left + side, ended = step.ends;
+        ends[r] = next;
+        active[kept] = r;
+        kept += ~(ended >> side) & 1;
+        if (player >= 0) {
+          const Mask off = *on_path & (right ^ -static_cast<Mask>(side));
+          *on_path ^= off;
+          pen.put(Off{off, step.left + 1 - side, r, player}, ended >> (1 - side) & 1);
         }
       } else {
-        // The same player is asked again: part the mask by where each repeat goes. One part goes on in this walk's place.
-        const Code* other = given + r * given_row + step.column * wide;
-        const Mask mask = walks.mask[w];
-        const int player = who[w];
-        if (!step.special) {
-          const Mask right = mask & goes_right(step, other, wide), rest = mask & ~right;
-          next = step.left + (right != 0);
-          ended = step.ends >> (right != 0) & 1;
-          if (right != 0 && rest != 0) {
-            walks.mask[w] = right;
-            walks.add(step.left, r, player, rest, step.ends & 1);
-          }
-        } else {
-          next = -1;
-          part_mask(coded, at, other, mask, [&](int where, Mask same) {
-            const bool here = where == at || coded.leaf(where);
-            if (next < 0) {
-              next = where;
-              ended = here;
-              walks.mask[w] = same;
-            } else {
-              walks.add(where, r, player, same, here);
-            }
-          });
+        const int next = g.coded->next(at, widen(codes[own]));
+        if (player >= 0) {
+          walks->take(pen);
+          *on_path = go_special(g, at, codes, *on_path, next, Off{0, at, r, player}, walks);
+          pen = walks->pen(moving);
         }
-        active = walks.active.data();   // adding may have moved them
-        place = walks.at.data();
-        who = walks.player.data();
-        row = walks.row.data();
+        ends[r] = next;
+        active[kept] = r;
+        kept += next != at && !g.coded->leaf(next);
       }
-      place[w] = next;
-      active[kept] = w;
-      kept += !ended;   // no branch to guess wrong
     }
-    for (int j = moving; j < walks.moving; ++j) active[kept++] = active[j];
-    walks.moving = kept;
+    walks->take(pen);
+    moving = kept;
   }
+  for (int w = 0; w < walks->count; ++w) left[walks->list[w].row * players + walks->list[w].player] = all;
+}
 
+// One step of every walk. Those that come to a node about their own player are set aside, so that the rest is the same
+// few instructions for all.
+template <class Lane>
+int step_all(const Group<Lane>& g, Walks* walks) {
+  const Coded::Step* const steps = g.steps;
+  const Lane* const own = g.given + g.own;
+  const int* const player_of = g.player_of;
+  const int columns = g.columns, wide = g.wide, moving = walks->moving;
+  int* const active = walks->active.data();
+  Off* const list = walks->list.data();
+  int* const asked = walks->asked.data();
+  int kept = 0, aside = 0;
+  for (int j = 0; j < moving; ++j) {
+    const int w = active[j];
+    Off& walk = list[w];
+    const int at = walk.at;
+    const Coded::Step& step = steps[at];
+    const unsigned column = step.column, by = step.missing_left;
+    const Lane x = own[static_cast<std::ptrdiff_t>(walk.row * columns + column) * wide];
+    const bool right = static_cast<Lane>(x + by) >= static_cast<Lane>(step.code + by);
+    const bool wait = (player_of[column] == walk.player) | step.special;
+    const bool ended = step.ends >> right & 1;
+    const int next = step.left + right;
+    walk.at = wait ? at : next;
+    __builtin_prefetch(steps + next);
+    asked[aside] = w;
+    aside += wait;
+    active[kept] = w;
+    kept += !(ended | wait);
+  }
+  walks->moving = kept;
+  return aside;
+}
+
+// One step of the walks set aside: their masks are parted by where each repeat goes.
+template <bool once, class Lane>
+void part_asked(const Group<Lane>& g, int aside, Walks* walks) {
+  Pen pen = walks->pen(aside);
+  for (int j = 0; j < aside; ++j) {
+    const int w = walks->asked[j];
+    const Off walk = pen.list[w];
+    const Coded::Step& step = g.steps[walk.at];
+    const std::ptrdiff_t cell = walk.row * g.columns + static_cast<std::ptrdiff_t>(step.column);
+    if (!step.special) {
+      const Mask right = walk.mask & goes_right<once>(step, g.given + cell * g.wide, g.wide), rest = walk.mask & ~right;
+      const bool any = right != 0;
+      pen.list[w].at = step.left + any;
+      pen.list[w].mask = any ? right : rest;
+      pen.active[pen.moving] = w;
+      pen.moving += !(step.ends >> any & 1);
+      pen.put(Off{any ? rest : 0, step.left, walk.row, walk.player}, step.ends & 1);
+    } else if (g.player_of[step.column] == walk.player) {
+      pen.list[w].mask = 0;
+      walks->take(pen);
+      go_special(g, walk.at, g.given + cell * g.wide, walk.mask, -1, walk, walks);
+      pen = walks->pen(aside);
+    } else {
+      const int next = g.coded->next(walk.at, widen(g.given[cell * g.wide + g.own]));
+      pen.list[w].at = next;
+      pen.active[pen.moving] = w;
+      pen.moving += !(next == walk.at || g.coded->leaf(next));
+    }
+  }
+  walks->take(pen);
+}
+
+// What the walks' ends change.
+template <class Lane>
+void add_changes(const Group<Lane>& g, const Walks& walks, const int* ends, const Switches& switches, int outputs, double* sum) {
   for (int w = 0; w < walks.count; ++w) {
-    const int r = walks.row[w];
-    const double* here = coded.output(ends[r]);
-    const double* there = coded.output(walks.at[w]);
-    double* to = sum + r * sum_row + static_cast<std::ptrdiff_t>(walks.player[w]) * outputs * wide;
-    for (int k = 0; k < outputs; ++k, to += wide) {
+    const Off& walk = walks.list[w];
+    const double* here = g.coded->output(ends[walk.row]);
+    const double* there = g.coded->output(walk.at);
+    double* to = sum + static_cast<std::ptrdiff_t>(walk.row * g.players + walk.player) * outputs * g.span;
+    for (int k = 0; k < outputs; ++k, to += g.span) {
       const double by = there[k] - here[k];
-      Mask mask = walks.mask[w];
-      for (double* four = to; four < to + wide; four += 4, mask >>= 4) {
-        const double* on = switches.on[mask & 15];
-        four[0] += by * on[0];
-        four[1] += by * on[1];
-        four[2] += by * on[2];
-        four[3] += by * on[3];
+      Mask mask = walk.mask;
+      for (double* two = to; two < to + g.span; two += 2, mask >>= 2) {
+        const double* on = switches.on[mask & 3];
+        two[0] += by * on[0];
+        two[1] += by * on[1];
       }
     }
   }
 }
 
-}  // namespace
+// Everything of a group of rows in one tree.
+template <bool once, class Lane>
+void shuffle_group(const Group<Lane>& g, int root, const bool* skip, Mask all, int outputs, const Switches& switches, double* sum, Room<Lane>* room) {
+  Walks& walks = room->walks;
+  walks.count = walks.moving = 0;
+  int ends[group_rows];
+  leave_paths<once>(g, root, skip, all, room->left.data(), &walks, ends);
+  while (walks.moving > 0) {
+    const int aside = step_all(g, &walks);
+    if (aside > 0) part_asked<once>(g, aside, &walks);
+  }
+  add_changes(g, walks, ends, switches, outputs, sum);
+}
 
-bool shuffle_change(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
-                    std::ptrdiff_t to, const Loop& loop, double* change) {
-  const int K = f.n_outputs, P = s.players, R = s.repeats, C = ranks.columns, wide = (R + 3) / 4 * 4;
-  const std::ptrdiff_t n = ranks.rows, rows = to - from;
-  const Mask all = R >= 64 ? ~Mask(0) : (Mask(1) << R) - 1;
-  // Few enough rows that their changes stay in the processor's cache, enough that a tree does.
-  const std::ptrdiff_t cells = static_cast<std::ptrdiff_t>(P) * K * wide;
-  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(64, 65536 / cells / 8 * 8));
+template <class Lane>
+bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
+                    std::ptrdiff_t to, const Loop& loop, double* after) {
+  const int K = f.n_outputs, P = s.players, R = s.repeats, C = ranks.columns;
+  const int wide = (R + lanes_at_once<Lane>) / lanes_at_once<Lane> * lanes_at_once<Lane>, span = (R + 1) / 2 * 2;
+  const std::ptrdiff_t n = ranks.rows, rows = to - from, cells = static_cast<std::ptrdiff_t>(P) * K * span;
+  const Mask all = (Mask(1) << R) - 1;
+  // Few enough rows that their changes stay in the processor's cache, enough that large trees are not fetched too often.
+  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(f.n_nodes > 500.0 * f.n_trees ? 128 : 64, 131072 / cells / 8 * 8));
 
   const Switches switches;
-  std::vector<Room> rooms(loop.threads);
-  for (Room& room : rooms) {
+  std::vector<Room<Lane>> rooms(loop.threads);
+  for (Room<Lane>& room : rooms) {
     room.given.assign(size * C * wide, 0);
-    room.left.assign(P, all);
+    room.left.assign(static_cast<std::size_t>(group_rows) * P, all);
   }
   return each_block(loop, rows, size, [&](std::ptrdiff_t first, std::ptrdiff_t last, int thread) {
-    Room& room = rooms[thread];
+    Room<Lane>& room = rooms[thread];
     const int m = static_cast<int>(last - first);
     for (int i = 0; i < m; ++i) {
       const std::ptrdiff_t row = from + first + i;
-      Code* given = room.given.data() + static_cast<std::ptrdiff_t>(i) * C * wide;
+      Lane* given = room.given.data() + static_cast<std::ptrdiff_t>(i) * C * wide;
+      for (int c = 0; c < C; ++c) given[c * wide + R] = static_cast<Lane>(ranks.row(row)[c]);
       for (int r = 0; r < R; ++r) {
         if (!s.own_donors) {
           const Code* donor = ranks.row(s.donor[row + n * r]);
-          for (int c = 0; c < C; ++c) given[c * wide + r] = donor[c];
+          for (int c = 0; c < C; ++c) given[c * wide + r] = static_cast<Lane>(donor[c]);
         } else {
           for (int c = 0; c < C; ++c) {
-            if (s.player_of[c] >= 0) given[c * wide + r] = ranks.row(s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c];
+            if (s.player_of[c] >= 0) {
+              given[c * wide + r] = static_cast<Lane>(ranks.row(s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
+            }
           }
         }
       }
     }
     room.sum.assign(cells * m, 0.0);
-    for (int t = 0; t < f.n_trees; ++t) for (int start = 0; start < m; start += 8) {
-      const Code* own[8];
-      bool skip[8] = {false};
-      for (int r = 0; r < 8; ++r) {
-        const std::ptrdiff_t row = from + first + std::min(start + r, m - 1);
-        own[r] = ranks.row(row);
-        if (s.inbag != nullptr) skip[r] = s.inbag[row + n * t] > 0;
-      }
-      shuffle_eight(coded, s, t, own, skip, std::min(8, m - start), C, K, all, switches,
-                    room.given.data() + static_cast<std::ptrdiff_t>(start) * C * wide, room.sum.data() + start * cells, &room);
+    for (int t = 0; t < f.n_trees; ++t) for (int start = 0; start < m; start += group_rows) {
+      bool skip[group_rows] = {false};
+      const std::ptrdiff_t row = from + first + start;
+      const int count = std::min(group_rows, m - start);
+      if (s.inbag != nullptr) for (int r = 0; r < count; ++r) skip[r] = s.inbag[row + r + n * t] > 0;
+      const Group<Lane> group{&coded, coded.steps(), s.player_of, room.given.data() + static_cast<std::ptrdiff_t>(start) * C * wide, count, C, P, wide, R, span};
+      (wide == lanes_at_once<Lane> ? shuffle_group<true, Lane> : shuffle_group<false, Lane>)(group, coded.root(t), skip, all, K, switches, room.sum.data() + start * cells, &room);
     }
     for (int player = 0; player < P; ++player) {
       for (int k = 0; k < K; ++k) for (int r = 0; r < R; ++r) {
-        double* out = change + first + rows * (r + R * (player + static_cast<std::ptrdiff_t>(P) * k));
-        for (int i = 0; i < m; ++i) out[i] = room.sum[((static_cast<std::ptrdiff_t>(i) * P + player) * K + k) * wide + r];
+        double* out = after + first + rows * (r + R * (player + static_cast<std::ptrdiff_t>(P) * k));
+        const double* change = room.sum.data() + (static_cast<std::ptrdiff_t>(player) * K + k) * span + r;
+        for (int i = 0; i < m; ++i) {
+          const std::ptrdiff_t row = from + first + i;
+          const double by = s.scale == nullptr ? change[i * cells] : s.scale[row] * change[i * cells];
+          out[i] = s.before == nullptr ? by : s.before[row + n * k] + by;
+        }
       }
     }
+  });
+}
+
+}  // namespace
+
+bool shuffle_outputs(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
+                     std::ptrdiff_t to, const Loop& loop, double* after) {
+  std::size_t most = 0;
+  for (const std::vector<double>& known : ranks.value) most = std::max(most, known.size());
+  return most < 65000 ? shuffle_blocks<std::uint16_t>(f, coded, ranks, s, from, to, loop, after) : shuffle_blocks<Code>(f, coded, ranks, s, from, to, loop, after);
+}
+
+void add_losses(const Losses& l, const Loop& loop, Tally* tally) {
+  const std::ptrdiff_t n = tally->rows, units = static_cast<std::ptrdiff_t>(l.unit.size());
+  const int repeats = static_cast<int>(l.repeat.size());
+  each_row(loop, units, units, [&](std::ptrdiff_t u, int) {
+    double* given = tally->given.data() + n * l.unit[u];
+    double* taken = tally->taken.data() + n * l.unit[u];
+    double square = 0;
+    for (int r = 0; r < repeats; ++r) {
+      const int* donor = l.donor + n * (l.repeat[r] + (l.own_donors ? l.repeats * u : 0));
+      const double* value = l.value + l.rows * (r + repeats * u);
+      for (std::ptrdiff_t i = 0; i < l.rows; ++i) {
+        const std::ptrdiff_t row = l.from + i;
+        double loss = value[i];
+        if (l.power != 0) {
+          const double off = loss - l.truth[row];
+          loss = l.power == 2 ? off * off : std::fabs(off);
+        }
+        const double change = (loss - l.before[row]) * (l.weight == nullptr ? 1.0 : l.weight[row]);
+        given[row] += change;
+        taken[donor[row] - 1] += change;
+        square += change * change;
+      }
+    }
+    tally->square[l.unit[u]] += square;
   });
 }
 

@@ -3,6 +3,8 @@
 
 namespace dreher {
 
+constexpr int most_repeats = 63;
+
 // What shuffling does to a forest's output, without predicting again.
 //
 // A player's columns of a row are replaced by those of a donor row, in R repeats at once. A row's walk down a tree
@@ -15,14 +17,40 @@ struct Shuffle {
   const int* player_of = nullptr;   // [n_columns], from 0; -1: not shuffled in this call
   int players = 0;
   const int* donor = nullptr;       // [rows * repeats (* players)], row whose values are taken
-  int repeats = 0;                  // at most 64
+  int repeats = 0;                  // at most most_repeats
   bool own_donors = false;          // does every player have donors of its own?
   const int* inbag = nullptr;       // [rows * n_trees]: a tree counts only for rows with 0; nullptr: for all
+  const double* before = nullptr;   // [rows * n_outputs], the output as it was, added to every change; nullptr: 0
+  const double* scale = nullptr;    // [rows], what a change is multiplied by first; nullptr: 1
 };
 
-// change  [(to - from) * repeats * n_outputs * players], output after minus before, of rows from to to - 1
-bool shuffle_change(const Forest& forest, const Coded& coded, const Ranks& ranks, const Shuffle& shuffle, std::ptrdiff_t from,
-                    std::ptrdiff_t to, const Loop& loop, double* change);
+// after  [(to - from) * repeats * players * n_outputs], before + scale * change, of rows from to to - 1
+bool shuffle_outputs(const Forest& forest, const Coded& coded, const Ranks& ranks, const Shuffle& shuffle, std::ptrdiff_t from,
+                     std::ptrdiff_t to, const Loop& loop, double* after);
+
+// Changes of row losses, summed up per unit: by the row as receiver and by the row as donor.
+struct Tally {
+  Tally(std::ptrdiff_t n, int units) : rows(n), given(n * units, 0.0), taken(n * units, 0.0), square(units, 0.0) {}
+  std::ptrdiff_t rows;
+  std::vector<double> given, taken;   // [rows * units]
+  std::vector<double> square;         // [units]
+};
+
+// Losses of rows from, from + 1, ... in some repeats and of some units, after the shuffle.
+struct Losses {
+  const double* value;    // [rows * repeats * units]: predictions, or losses when power is 0
+  int power;              // 1: absolute, 2: squared distance from the truth
+  std::ptrdiff_t from, rows;
+  std::vector<int> repeat, unit;   // which, from 0
+  const double* truth;    // [all rows]
+  const double* before;   // [all rows] loss before the shuffle
+  const double* weight;   // [all rows] or nullptr
+  const int* donor;       // [all rows * all repeats (* units here)], from 1
+  int repeats;            // of the donors
+  bool own_donors;
+};
+
+void add_losses(const Losses& losses, const Loop& loop, Tally* tally);
 
 // The same with every row as donor. As a function of one column's value a row's output is a step function; the
 // walks that leave the real path carry a range of ranks instead of a mask, and yield its steps.
