@@ -105,3 +105,15 @@ forest_cover <- function(forest, x, count, threads) {
     .Call(`_dreher_forest_cover`, forest, x, count, threads)
 }
 
+stability_pairs <- function(value, threads) {
+    .Call(`_dreher_stability_pairs`, value, threads)
+}
+
+stability_gaps <- function(value, centre, error, threads) {
+    .Call(`_dreher_stability_gaps`, value, centre, error, threads)
+}
+
+stability_overlap <- function(place, persistence, threads) {
+    .Call(`_dreher_stability_overlap`, place, persistence, threads)
+}
+

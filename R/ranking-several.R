@@ -1,21 +1,31 @@
 #' Rank predictors by several methods at once
 #'
 #' Runs the methods in `by` for every model they fit, spread over the workers of [future::plan()]. A method that does not
-#' fit a model is left out and said so.
+#' fit a model is left out and said so. With `resamples` every model is trained again on every resample and ranked on the rows left out of it: what
+#' [stability()] and [agreement()] are made from.
 #'
 #' @inheritParams rank_permutation
 #' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three), `"structure"`, `"coefficient"`, `"association"`, `"refit"`
 #'   (which trains the model many times).
+#' @param rows Rows to rank on: `"holdout"` (default), `"train"`, a data frame, or several: words, or a named list of data frames. With resamples: `NULL` or `"holdout"`, the rows left out of each; or a
+#'   data frame or named list of them, on which every trained model is ranked.
 #' @param background Background rows for [rank_shapley()].
-#' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`, `method` and `why`.
-#' @section Errors: When no method fits any of the models, with the reason for each; otherwise as the single functions.
+#' @param slice A formula with one column on its right side (`~ shift`): permutation and Shapley importance are computed for each of its values apart, in column `slice`.
+#' @param resamples Resamples of the training rows: made by [draw_resamples()] or by package rsample.
+#' @param run Path of a run folder: every finished piece (a model on a resample, all methods) is written to the file `run.sqlite` in it, in one transaction. A run
+#'   that was killed goes on where it stopped when it is called again with the same arguments, with the same result to the bit.
+#' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`, `method` and `why`. With resamples, column `resample` is the number of the resample, attribute
+#'   `resamples` holds `kind`, `times`, `rows` (in training parts, on average), and `failed` is a data frame of the pieces that failed twice: `model`, `resample`, `error`.
+#' @section Errors: When no method fits any of the models, with the reason for each; fewer than 3 resamples, or resamples of other rows; a model that cannot be
+#'   trained again (give `study(refit_with = )`); a run folder of another run or version, damaged, or not writable; a slice that is not a column of the rows; otherwise as the single functions. A piece that fails is tried once more;
+#'   the others go on.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
 #' rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"), ..., models = NULL, rows = "holdout",
-                            repeats = 10, background = 100, level = 0.95, seed = 1, threads = NULL) {
+rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"), ..., models = NULL, rows = "holdout", slice = NULL, resamples = NULL,
+                            run = NULL, repeats = 10, background = 100, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_predictors", ..., threads = threads)
   by <- check_choice(by, c("impurity", "permutation", "shapley", "structure", "coefficient", "association", "refit"), "by", several = TRUE)
   chosen <- names(pick_models(st, models))
@@ -26,19 +36,64 @@ rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"),
   if (!any(ok)) {
     stop_study(paste0("None of the methods fits a model: ", paste0(pairs$method, " for ", pairs$model, " (", pairs$why, ")", collapse = "; "), "."))
   }
-  pieces <- split(pairs[ok, ], seq_len(sum(ok)))
-  parts <- map_pieces(pieces, function(piece, st, rows, repeats, background, level, seed) {
-    switch(piece$method,
-           impurity = rank_impurity(st, models = piece$model),
-           permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = repeats, level = level, seed = seed),
-           shapley = rank_shapley(st, models = piece$model, rows = rows, background = background, level = level, seed = seed),
-           structure = rank_structure(st, models = piece$model),
-           refit = rank_refit(st, models = piece$model, level = level, seed = seed),
-           coefficient = rank_coefficients(st, models = piece$model, level = level),
-           association = rank_association(st, level = level, seed = seed))
-  }, st = st, rows = rows, repeats = repeats, background = background, level = level, seed = seed, label = "ranking")
   left_out <- if (any(!ok)) pairs[!ok, c("model", "method", "why")]
-  bind_rankings(st, parts, seed, level, left_out)
+  how <- list(repeats = repeats, background = background, level = level, seed = seed)
+  if (!is.null(resamples)) return(rank_resampled(st, pairs[ok, ], resamples_for(resamples, st), rows, slice, how, run, left_out))
+  if (!is.null(run)) stop_input("`run` is for rankings over `resamples`.", todo = "Leave it out: without resamples nothing is written down.")
+  parts <- map_pieces(split(pairs[ok, ], seq_len(sum(ok))), rank_by, st = st, several = slice_rows(pick_several_rows(st, rows), slice), how = how, label = "ranking")
+  bind_rankings(st, unlist(parts, recursive = FALSE), how$seed, level, left_out)
+}
+
+# One model by one method on several sets of rows; methods that do not ask rows are run once.
+rank_by <- function(piece, st, several, how) {
+  of_rows <- function(on) {
+    rows <- if (on$label == "oob" || (is.null(on$slice) && on$label %in% c("holdout", "train"))) on$label else on$data
+    out <- switch(piece$method,
+                  permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = how$repeats, level = how$level, seed = how$seed),
+                  shapley = rank_shapley(st, models = piece$model, rows = rows, background = how$background, level = how$level, seed = how$seed))
+    name_rows(out, on)
+  }
+  if (piece$method %in% c("permutation", "shapley")) {
+    if (piece$method == "shapley") several <- Filter(function(on) on$label != "oob", several)
+    return(lapply(unname(several), of_rows))
+  }
+  list(switch(piece$method,
+              impurity = rank_impurity(st, models = piece$model),
+              structure = rank_structure(st, models = piece$model),
+              refit = rank_refit(st, models = piece$model, level = how$level, seed = how$seed),
+              coefficient = rank_coefficients(st, models = piece$model, level = how$level),
+              association = rank_association(st, level = how$level, seed = how$seed)))
+}
+
+# Rows handed over as a data frame get their own name back, and their slice.
+name_rows <- function(ranking, on) {
+  settings <- attr(ranking, "settings")
+  ranking$rows <- sub("^given", on$label, ranking$rows)
+  settings$rows <- sub("^given", on$label, settings$rows)
+  if (!is.null(on$slice)) {
+    ranking$slice <- on$slice
+    settings$note <- vapply(settings$note, function(n) paste(c(n[nzchar(n)], "by slice"), collapse = ", "), "")
+    settings$n <- NA_integer_
+  }
+  names(attr(ranking, "units")) <- NULL
+  attr(ranking, "settings") <- settings
+  ranking
+}
+
+# Every set of rows in parts, by the values of a column.
+slice_rows <- function(several, slice) {
+  if (is.null(slice)) return(several)
+  column <- if (inherits(slice, "formula") && length(slice) == 2) all.vars(slice)
+  if (length(column) != 1) stop_input("`slice` must be a formula with one column on its right side.", paste0("Given: ", describe_value(slice), "."), "For example slice = ~ shift.")
+  out <- lapply(unname(several), function(on) {
+    check_columns(on$data, column, "rows", "The column of `slice`")
+    of <- as.character(on$data[[column]])
+    of[is.na(of)] <- "missing"
+    values <- unique(of)
+    if (length(values) > 50) stop_input(paste0("Column \"", column, "\" has ", length(values), " values, too many for slices."), todo = "Cut it into a few, in a column of its own.")
+    lapply(if (is.numeric(on$data[[column]])) values[order(as.double(values))] else sort(values), function(v) list(data = on$data[of == v, , drop = FALSE], label = on$label, slice = v))
+  })
+  unlist(out, recursive = FALSE)
 }
 
 # Why a method does not apply to a model; "" where it does.

@@ -142,13 +142,7 @@ order_within <- function(st, model, train, by, seed, key) {
     fit_rows <- !rank_rows
   }
   fit <- fit_on(st, model, train[fit_rows, , drop = FALSE], predictors, seed, key)
-  inside <- st
-  inside$train <- train[fit_rows, , drop = FALSE]
-  inside$data <- train[rank_rows, , drop = FALSE]
-  inside$threads <- st$threads
-  inside$twins <- FALSE   # nobody reads the flags
-  inside$models <- stats::setNames(list(open_model(inside, model$name, fit, if (!model$own_reader) model$predict)), model$name)
-  inside$flags <- list(predictors = stats::setNames(rep("", length(st$predictors)), st$predictors), models = stats::setNames("", model$name))
+  inside <- inside_study(st, model, fit, train[fit_rows, , drop = FALSE], train[rank_rows, , drop = FALSE])
   rk <- switch(by,
                permutation = rank_permutation(inside, repeats = 5, seed = seed),
                impurity = rank_impurity(inside),

@@ -28,3 +28,14 @@ fit_on <- function(st, model, train, predictors, seed, key) {
 
 # A whole number for libraries that take a seed of their own.
 piece_seed <- function(seed, key) with_stream(seed, c("fit", key), sample.int(.Machine$integer.max - 1L, 1))
+
+# The study of a model that was trained again on `train`, questioned on `data`. Nobody reads the flags.
+inside_study <- function(st, model, fit, train, data) {
+  inside <- st
+  inside$train <- train
+  inside$data <- data
+  inside$twins <- FALSE
+  inside$models <- stats::setNames(list(open_model(inside, model$name, fit, if (!model$own_reader) model$predict)), model$name)
+  inside$flags <- list(predictors = stats::setNames(rep("", length(st$predictors)), st$predictors), models = stats::setNames("", model$name))
+  inside
+}

@@ -385,6 +385,45 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// stability_pairs
+Rcpp::List stability_pairs(Rcpp::NumericMatrix value, int threads);
+RcppExport SEXP _dreher_stability_pairs(SEXP valueSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(stability_pairs(value, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// stability_gaps
+Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre, Rcpp::NumericMatrix error, int threads);
+RcppExport SEXP _dreher_stability_gaps(SEXP valueSEXP, SEXP centreSEXP, SEXP errorSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type centre(centreSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type error(errorSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(stability_gaps(value, centre, error, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// stability_overlap
+Rcpp::NumericMatrix stability_overlap(Rcpp::IntegerMatrix place, double persistence, int threads);
+RcppExport SEXP _dreher_stability_overlap(SEXP placeSEXP, SEXP persistenceSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type place(placeSEXP);
+    Rcpp::traits::input_parameter< double >::type persistence(persistenceSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(stability_overlap(place, persistence, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_dreher_parse_document", (DL_FUNC) &_dreher_parse_document, 2},
@@ -413,6 +452,9 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_sum_cells", (DL_FUNC) &_dreher_sum_cells, 4},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
     {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
+    {"_dreher_stability_pairs", (DL_FUNC) &_dreher_stability_pairs, 2},
+    {"_dreher_stability_gaps", (DL_FUNC) &_dreher_stability_gaps, 4},
+    {"_dreher_stability_overlap", (DL_FUNC) &_dreher_stability_overlap, 3},
     {NULL, NULL, 0}
 };
 

@@ -23,7 +23,7 @@ test_that("core files name no interface code", {
 test_that("every file belongs to a layer, and only calls what stands above it", {
   files <- source_files()
   if (!length(files)) skip("the sources are not at hand (installed package checked elsewhere)")
-  layers <- c("base", "model", "study", "check", "demo", "ranking", "reduction", "view", "main")
+  layers <- c("base", "model", "study", "check", "demo", "ranking", "stability", "reduction", "view", "main")
   own <- files[!grepl("RcppExports|dreher-package", basename(files))]
   layer_of <- sub("[-.].*", "", basename(own))
   expect_setequal(setdiff(layer_of, layers), character())

@@ -1,0 +1,61 @@
+# Rankings over resamples: every model trained again on each, ranked on the rows left out.
+
+# pairs: data frame of model and method. One piece is a model on a resample with all methods, so that one fit serves them all.
+rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out) {
+  own <- is.null(rows) || identical(rows, "holdout")
+  several <- if (own) NULL else pick_several_rows(st, rows)
+  for (on in several) if (!is.data.frame(on$data) || on$label %in% c("train", "oob")) stop_input("Resamples are ranked on the rows left out, or on rows you give as data frames.", todo = "Leave `rows` out.")
+  outside <- lengths(resamples$outside)
+  if (own && resamples$kind != "seeds" && any(outside < 2)) {
+    stop_study(paste0("Resample ", which(outside < 2)[1], " leaves out fewer than 2 rows, so there is nothing to rank on."), todo = "Draw smaller resamples.")
+  }
+  pieces <- unlist(lapply(unique(pairs$model), function(m) lapply(seq_along(resamples$inside), function(b) {
+    list(model = m, resample = b, methods = pairs$method[pairs$model == m], inside = resamples$inside[[b]], outside = if (own && resamples$kind != "seeds") resamples$outside[[b]])
+  })), recursive = FALSE)
+  slim <- st
+  slim$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
+  about <- if (!is.null(run)) list(data = st$fingerprint, models = rlang::hash(lapply(st$models, function(m) list(m$class, signif(predict_aligned(st, m, model_rows(st, m, st$data)), 10)))),
+                methods = rlang::hash(pairs[c("model", "method")]), resamples = rlang::hash(list(resamples$kind, resamples$inside, resamples$outside)), seed = format(how$seed),
+                settings = rlang::hash(list(how, several, if (is.null(slice)) "" else deparse(slice), st$metric$name, st$weights, st$blocks)))
+  done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, p$resample, sep = "/"), ""), rank_resample, st = slim, several = several, slice = slice, how = how,
+                     folder = run, about = about, label = "ranking over resamples")
+  got <- Filter(Negate(is.null), done$values)
+  failed <- data.frame(model = vapply(pieces, `[[`, "", "model"), resample = vapply(pieces, `[[`, 1L, "resample"))[match(done$failed$key, names(done$values)), ]
+  failed$error <- done$failed$error
+  rownames(failed) <- NULL
+  if (!length(got)) stop_study("No model could be trained and ranked on any resample.", paste0("The first: ", failed$error[1]), "Give `study(refit_with = )` a function that fits the model.")
+  table <- data.table::rbindlist(lapply(got, `[[`, "table"))
+  settings <- unique(data.table::rbindlist(lapply(got, `[[`, "settings")))
+  data.table::setDF(table)
+  data.table::setDF(settings)
+  out <- new_ranking(st, table, settings, list(), how$seed, how$level, left_out)
+  attr(out, "resamples") <- list(kind = resamples$kind, times = length(resamples$inside), rows = mean(lengths(resamples$inside)), of = resamples$rows, outside = mean(outside))
+  attr(out, "failed") <- failed
+  if (nrow(failed)) {
+    warn_dreher("pieces", paste0(nrow(failed), " of ", length(pieces), " pieces failed twice and are missing."), paste0("The first: model \"", failed$model[1], "\", resample ", failed$resample[1], ": ", failed$error[1]))
+  }
+  out
+}
+
+rank_resample <- function(piece, st, several, slice, how) {
+  model <- st$models[[piece$model]]
+  train <- training_frame(st, model)
+  fit <- fit_on(st, model, train[piece$inside, , drop = FALSE], model$inputs$predictors, how$seed, c(piece$model, "resample", piece$resample))
+  inside <- inside_study(st, model, fit, train[piece$inside, , drop = FALSE], if (is.null(piece$outside)) st$data else train[piece$outside, , drop = FALSE])
+  # What is left out may lack the column of slices: it stands in the training rows as given.
+  on <- if (!is.null(several)) several else list(list(data = if (is.null(piece$outside)) st$data else st$train[piece$outside, , drop = FALSE], label = "holdout"))
+  on <- slice_rows(on, slice)
+  parts <- unlist(lapply(piece$methods, function(method) rank_by(list(model = piece$model, method = method), inside, on, how)), recursive = FALSE)
+  label <- if (is.null(piece$outside)) NULL else "left out"
+  rename <- function(rows) if (is.null(label)) rows else sub("^holdout", label, rows)
+  table <- do.call(rbind, lapply(parts, as_plain))
+  table$rows <- rename(table$rows)
+  table$resample <- piece$resample
+  rownames(table) <- NULL
+  settings <- do.call(rbind, lapply(parts, attr, "settings"))
+  settings$rows <- rename(settings$rows)
+  settings$class <- model$class
+  settings$n <- NA_integer_
+  settings$shuffle_noise <- NA_real_
+  list(table = table, settings = settings)
+}

@@ -1,0 +1,172 @@
+# How well rankings agree: each measure with its Monte-Carlo error.
+#
+# Scores: matrix of rankings x predictors, larger is more important; NA where a ranking lacks a predictor.
+
+#' Agreement of two rankings
+#'
+#' The measures behind [stability()] and [agreement()], for two vectors of importance.
+#'
+#' @param a,b Importances of the same predictors, in the same order or by name; larger is more important. Predictors one of them lacks are left out, except by `rank_overlap()`.
+#' @param k Number of top predictors.
+#' @param persistence Between 0 and 1: how far down the lists the overlap looks. With 0.9 the top 10 carry 86 % of the weight.
+#' @return A number. `rank_tau()`: Kendall's tau-b, -1 to 1. `rank_spearman()`: Spearman's correlation of ranks. `top_overlap()`: shared part of the top `k`, 0 to 1 (Jaccard), the mean over the orders of ties.
+#'   `rank_overlap()`: rank-biased overlap, extrapolated, 0 to 1; lists of different length are allowed. `NA` where a ranking is all ties (correlations).
+#' @references Kendall, M. (1945). The treatment of ties in ranking problems. \doi{10.1093/biomet/33.3.239}.
+#'   Webber, W., Moffat, A. and Zobel, J. (2010). A similarity measure for indefinite rankings (eq. 32). \doi{10.1145/1852102.1852106}.
+#' @examples
+#' a <- c(peak_temp = 3, hold_minutes = 2, operator = 1)
+#' b <- c(peak_temp = 3, operator = 2, hold_minutes = 1)
+#' rank_tau(a, b)
+#' top_overlap(a, b, 2)
+#' rank_overlap(a, b)
+#' @export
+rank_tau <- function(a, b) {
+  two <- match_two(a, b)
+  if (length(unique(two$a)) < 2 || length(unique(two$b)) < 2) return(NA_real_)
+  stats::cor(two$a, two$b, method = "kendall")
+}
+
+#' @rdname rank_tau
+#' @export
+rank_spearman <- function(a, b) {
+  two <- match_two(a, b)
+  if (length(unique(two$a)) < 2 || length(unique(two$b)) < 2) return(NA_real_)
+  stats::cor(rank(two$a), rank(two$b))
+}
+
+#' @rdname rank_tau
+#' @export
+top_overlap <- function(a, b, k) {
+  two <- match_two(a, b)
+  k <- check_count(k, "k", most = length(two$a))
+  orders <- if (straddles(two$a, k) || straddles(two$b, k)) 400L else 1L
+  mean(with_stream(1, c("ties", k), vapply(seq_len(orders), function(i) {
+    shared <- length(intersect(top_of(two$a, k), top_of(two$b, k)))
+    shared / (2 * k - shared)
+  }, 0)))
+}
+
+#' @rdname rank_tau
+#' @export
+rank_overlap <- function(a, b, persistence = 0.9) {
+  persistence <- check_fraction(persistence, "persistence")
+  if (is.null(names(a)) != is.null(names(b))) stop_input("`a` and `b` must both have names, or neither.")
+  if (is.null(names(a))) names(a) <- names(b) <- seq_along(a)
+  overlap_lists(ordered_names(a), ordered_names(b), persistence)
+}
+
+ordered_names <- function(x) names(x)[!is.na(x)][order(-x[!is.na(x)])]
+
+# Does a tie stretch over the k-th place?
+straddles <- function(x, k) {
+  s <- sort(x, decreasing = TRUE)
+  k < length(s) && s[k] == s[k + 1]
+}
+
+top_of <- function(x, k) order(-x, stats::runif(length(x)))[seq_len(k)]
+
+match_two <- function(a, b) {
+  if (!is.numeric(a) || !is.numeric(b)) stop_input("`a` and `b` must be numbers.", paste0("Given: ", describe_value(if (is.numeric(a)) b else a), "."))
+  if (!is.null(names(a)) && !is.null(names(b))) b <- b[names(a)]
+  if (length(a) != length(b)) stop_input("`a` and `b` must be importances of the same predictors.", paste0("Given: ", length(a), " and ", length(b), "."), "Give them names.")
+  both <- !is.na(a) & !is.na(b)
+  if (sum(both) < 2) stop_input("`a` and `b` must share at least 2 predictors.")
+  list(a = unname(a[both]), b = unname(b[both]))
+}
+
+# Two ordered lists of names, of any length: eq. 32.
+overlap_lists <- function(long, short, q) {
+  if (length(short) > length(long)) return(overlap_lists(short, long, q))
+  s <- length(short)
+  l <- length(long)
+  if (s == 0) return(NA_real_)
+  at <- pmax(match(long, short), seq_along(long))   # the depth at which an item is in both
+  shared <- cumsum(tabulate(at[!is.na(at)], l))
+  depth <- seq_len(l)
+  tail <- if (l > s) sum(shared[s] * (depth[depth > s] - s) / (s * depth[depth > s]) * q^depth[depth > s]) else 0
+  (1 - q) / q * (sum(shared / depth * q^depth) + tail) + ((shared[l] - shared[s]) / l + shared[s] / s) * q^l
+}
+
+# What two random orders of p predictors score on average, and the overlap with that taken out.
+chance_overlap <- function(p, q) q^p + (1 - q) / q * sum(seq_len(p) / p * q^seq_len(p))
+
+# Shared part of the top k of two random orders, on average.
+chance_top <- function(p, k) {
+  h <- max(0, 2 * k - p):k
+  sum(h / (2 * k - h) * stats::dhyper(h, k, p - k, k))
+}
+
+# Kendall's W with ties, of rankings x predictors; 1 / number of rankings by chance alone.
+concordance <- function(scores) {
+  if (nrow(scores) < 2) return(NA_real_)
+  scores <- scores[, !apply(is.na(scores), 2, any), drop = FALSE]
+  m <- nrow(scores)
+  p <- ncol(scores)
+  ranks <- t(apply(scores, 1, rank))
+  ties <- sum(apply(scores, 1, function(x) { t <- table(x); sum(t^3 - t) }))
+  total <- m^2 * (p^3 - p) - m * ties
+  if (total <= 0) return(NA_real_)
+  12 * sum((colSums(ranks) - m * (p + 1) / 2)^2) / total
+}
+
+# Chance-corrected stability of selected sets (rows of z: 0/1) and its Monte-Carlo interval (Nogueira, Sechidis and Brown 2018).
+set_stability <- function(z, level = 0.95) {
+  M <- nrow(z)
+  p <- ncol(z)
+  f <- colMeans(z)
+  k <- rowSums(z)
+  kbar <- mean(k)
+  by_chance <- kbar / p * (1 - kbar / p)
+  if (M < 2 || by_chance <= 0) return(c(value = NA, std_error = NA, lower = NA, upper = NA))
+  value <- 1 - mean(M / (M - 1) * f * (1 - f)) / by_chance
+  each <- (as.vector(z %*% f) / p - k * kbar / p^2 + value / 2 * (2 * kbar * k / p^2 - k / p - kbar / p + 1)) / by_chance
+  std_error <- sqrt(4 / M^2 * sum((each - mean(each))^2))
+  half <- stats::qnorm((1 + level) / 2) * std_error
+  c(value = value, std_error = std_error, lower = value - half, upper = value + half)
+}
+
+# Mean over all pairs of resamples and its error, dropping one resample after the other. with[b]: sum over its pairs.
+pairs_jackknife <- function(with) {
+  with <- with[!is.na(with)]
+  B <- length(with)
+  if (B < 3) return(c(value = if (B == 2) with[1] else NA_real_, mc_error = NA_real_))
+  total <- sum(with) / 2
+  value <- total / (B * (B - 1) / 2)
+  c(value = value, mc_error = sqrt(jackknife_variance((total - with) / ((B - 1) * (B - 2) / 2))))
+}
+
+without_self <- function(m) rowSums(m) - diag(m)
+
+# All measures of many rankings: data frame measure, k, value, mc_error, chance.
+measure_agreement <- function(scores, tau_with, persistence, tops, level, threads) {
+  B <- nrow(scores)
+  p <- ncol(scores)
+  row <- function(measure, found, chance, k = NA_integer_) data.frame(measure = measure, k = k, value = found[[1]], mc_error = found[[2]], chance = chance)
+  ranks <- apply(scores, 1, rank)   # predictors x rankings
+  spread <- apply(ranks, 2, stats::sd)
+  z <- scale(ranks)[, spread > 0, drop = FALSE] / sqrt(p - 1)
+  spearman <- if (ncol(z) > 1) pairs_jackknife(as.vector(crossprod(z, rowSums(z))) - 1) else c(NA_real_, NA_real_)
+  W <- concordance(scores)
+  drop_one <- if (B >= 3) sqrt(jackknife_variance(drop_concordance(scores, ranks))) else NA_real_
+  place <- with_stream(1, c("ties", B, p), apply(scores, 1, function(x) order(order(-x, stats::runif(p)))))
+  overlap <- stability_overlap(matrix(as.integer(place), p), persistence, threads)
+  out <- list(row("Kendall's tau-b", pairs_jackknife(tau_with), 0), row("Spearman", spearman, 0), row("Kendall's W", c(W, drop_one), 1 / B),
+              row("rank-biased overlap", pairs_jackknife(without_self(overlap)), chance_overlap(p, persistence)))
+  for (k in tops) {
+    shared <- crossprod(place <= k)
+    out <- c(out, list(row("top overlap", pairs_jackknife(without_self(shared / (2 * k - shared))), chance_top(p, k), k)))
+    found <- set_stability(t(place <= k) + 0, level)
+    out <- c(out, list(row("chance-corrected stability of the top", found[1:2], 0, k)))
+  }
+  do.call(rbind, out)
+}
+
+# W without each ranking in turn.
+drop_concordance <- function(scores, ranks) {
+  m <- nrow(scores) - 1
+  p <- ncol(scores)
+  ties <- apply(scores, 1, function(x) { t <- tabulate(match(x, unique(x))); sum(t^3 - t) })
+  left <- rowSums(ranks) - ranks   # predictors x rankings: sums without it
+  total <- m^2 * (p^3 - p) - m * (sum(ties) - ties)
+  ifelse(total > 0, 12 * colSums((left - m * (p + 1) / 2)^2) / total, NA_real_)
+}

@@ -1,0 +1,182 @@
+#' How far can the order of predictors be trusted?
+#'
+#' What a ranking over resamples says of every predictor, of every pair, and of the order as a whole: which ranks are settled and which are open.
+#'
+#' @param ranking A [ranking] over resamples, made by [rank_predictors()] with `resamples`.
+#' @param ... Must be empty.
+#' @param top Sizes k for which the overlap of the top k and its stability are worked out. Default: 1, 3, 5, 10 and half of the predictors, as far as there are so many.
+#' @param persistence How far down the lists the rank-biased overlap looks.
+#' @param level Level of intervals and rank sets.
+#' @return A list of class `dreher_stability`; `as.data.frame()` gives one row per model, method, rows and predictor:
+#'   \describe{
+#'   \item{importance, std_error, lower, upper}{mean over the resamples; error and interval of the learner's importance (this way of fitting at this number of training rows), `NA` for `"seeds"`}
+#'   \item{rank}{rank of the mean importance}
+#'   \item{rank_lower, rank_upper}{joint rank set: all true ranks lie in these sets at once with probability `level`}
+#'   \item{alone_lower, alone_upper}{the set for a question about this predictor only; narrower}
+#'   \item{spread_lower, spread_upper}{the middle nine tenths of its ranks over the resamples: a description, not a confidence interval}
+#'   \item{top_k}{one column per k of `top`: share of the resamples in which it is among the top k}
+#'   \item{tier}{1 is the top; within a tier no predictor is shown to lie below the tier's first}
+#'   \item{settled}{is its rank set a single rank?}
+#'   }
+#'   `measures` is a data frame per part of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples would change) and `chance` (what unrelated orders score); `above` a matrix per part: share of
+#'   the resamples in which the row's predictor lies above the column's; `sets` the chance-corrected stability for every k with its interval.
+#' @details
+#' *Rank sets and tiers* (Mogstad, Romano, Shaikh and Wilhelm 2024): the largest, over all pairs, of the differences' distances from their means in the resamples, each over its standard error, has a distribution; its
+#' `level` quantile c says which pairs of predictors are told apart: `difference > c * error`. A rank set runs from one more than the number of predictors shown to be above to what is left by those shown
+#' to be below. Percentiles of resampled ranks do not cover where predictors tie, and are given as a spread only.
+#' Tiers: from the top down, a predictor stays in the tier while it is not shown to lie below the tier's first; the first that is opens the next tier.
+#'
+#' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time: with the correction of Nadeau and Bengio (2003) at twice the
+#' ratio of test to training rows, and pairs told apart by t quantiles over all pairs; approximate. Resampling of kind `"seeds"` shows the learner's own noise and says nothing of other samples: no rank sets.
+#'
+#' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap and the overlap of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
+#' (Nogueira, Sechidis and Brown 2018). Errors by dropping one resample after the other. Ties are broken at random, by a fixed stream, where an order is needed.
+#' @section Reading the result: "settled" ranks will hold on other samples of this size; "open" ones come in any order. A share of resamples is not a probability that the statement is true.
+#' @section Errors: A ranking without resamples, or with fewer than 3 in every part. Warning: too few resamples for rank sets (under 100).
+#' @references Mogstad, M., Romano, J., Shaikh, A. and Wilhelm, D. (2024). Inference for ranks. \doi{10.1093/restud/rdad006}.
+#'   Nogueira, S., Sechidis, K. and Brown, G. (2018). On the stability of feature selection algorithms. \url{https://jmlr.org/papers/v18/17-514.html}.
+#'   Nadeau, C. and Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
+#'   Hall, P. and Miller, H. (2009). Using the bootstrap to quantify the authority of an empirical ranking. \doi{10.1214/09-AOS699}.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, kiln$train)
+#' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
+#' rk <- rank_predictors(st, by = "permutation", resamples = draw_resamples(kiln$train, times = 20))
+#' stability(rk)
+#' @export
+stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95) {
+  check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
+  check_no_dots(..., .verb = "stability")
+  persistence <- check_fraction(persistence, "persistence")
+  level <- check_fraction(level, "level")
+  about <- attr(ranking, "resamples")
+  table <- as_plain(ranking)
+  if (is.null(about) || all(is.na(table$resample))) {
+    stop_input("`ranking` was not made over resamples, so nothing is known of its stability.", todo = "Use rank_predictors(resamples = draw_resamples(...)).")
+  }
+  table <- table[is.na(table$class), ]
+  parts <- split(table, part_keys(table))
+  times <- vapply(parts, function(d) length(unique(d$resample)), 1L)
+  if (all(times < 3)) stop_input("At least 3 resamples are needed.", paste0("There are ", max(times), "."))
+  parts <- lapply(parts[times >= 3], stability_part, about = about, top = top, persistence = persistence, level = level)
+  sets_asked <- about$kind %in% c("bootstrap", "subsample")
+  if (sets_asked && max(times) < 100) {
+    warn_dreher("resamples", paste0("Rank sets from ", max(times), " resamples are rough: the quantile behind them is not well known."), "Draw 300 resamples where ranks are to be relied on.")
+  }
+  structure(list(parts = parts, about = about, level = level, target = attr(ranking, "target"), metric = attr(ranking, "metric"), settings = attr(ranking, "settings"),
+                 labels = attr(ranking, "labels"), fingerprint = attr(ranking, "fingerprint"), failed = attr(ranking, "failed"), seed = attr(ranking, "seed")), class = "dreher_stability")
+}
+
+part_keys <- function(table) {
+  key <- paste(table$model, table$method, table$rows, ifelse(is.na(table$slice), "", table$slice), sep = "\r")
+  factor(key, unique(key))
+}
+
+# Importances as a matrix of resamples x predictors. A predictor a resample lacks (its model does not have it) has no value.
+importance_matrix <- function(d) {
+  predictors <- unique(d$predictor)
+  draws <- sort(unique(d$resample))
+  out <- matrix(NA_real_, length(draws), length(predictors), dimnames = list(draws, predictors))
+  out[cbind(match(d$resample, draws), match(d$predictor, predictors))] <- d$importance
+  out
+}
+
+stability_part <- function(d, about, top, persistence, level) {
+  x <- importance_matrix(d)
+  x <- x[, colSums(is.na(x)) == 0, drop = FALSE]
+  centre <- colMeans(x)
+  order <- order(-centre)
+  x <- x[, order, drop = FALSE]
+  centre <- centre[order]
+  p <- ncol(x)
+  tops <- if (is.null(top)) unique(c(1, 3, 5, 10, p %/% 2)) else top
+  tops <- as.integer(sort(tops[tops >= 1 & tops < p]))
+  threads <- check_threads(NULL)
+  pairs <- stability_pairs(x, threads)
+  dimnames(pairs$above) <- list(colnames(x), colnames(x))
+  sets <- rank_sets(x, centre, about, level, threads)
+  ranks <- t(apply(-x, 1, rank))
+  if (p == 1) ranks <- matrix(1, nrow(x), 1)
+  place <- with_stream(1, c("ties", dim(x)), apply(x, 1, function(v) order(order(-v, stats::runif(p)))))
+  place <- matrix(place, p)
+  spread <- apply(ranks, 2, stats::quantile, c(0.05, 0.95), type = 1, names = FALSE)
+  limits <- t_limits(centre, sets$std_error, nrow(x) - 1, level)
+  table <- data.frame(model = d$model[1], method = d$method[1], rows = d$rows[1], slice = d$slice[1], predictor = colnames(x), importance = centre, std_error = sets$std_error, lower = limits$lower,
+                      upper = limits$upper, rank = rank(-centre, ties.method = "min"), rank_lower = sets$joint[, 1], rank_upper = sets$joint[, 2], alone_lower = sets$single[, 1], alone_upper = sets$single[, 2],
+                      spread_lower = spread[1, ], spread_upper = spread[2, ])
+  for (k in tops) table[[paste0("top_", k)]] <- rowMeans(place <= k)
+  table$tier <- sets$tier
+  table$settled <- sets$joint[, 1] == sets$joint[, 2]
+  rownames(table) <- NULL
+  all_k <- seq_len(min(p - 1, 100))
+  list(table = table, measures = if (p > 1) measure_agreement(x, pairs$with, persistence, tops, level, threads), above = pairs$above,
+       sets = if (p > 1) data.frame(k = all_k, t(vapply(all_k, function(k) set_stability(t(place <= k) + 0, level), double(4)))), times = nrow(x),
+       ranks = table_ranks(round(ranks), p), critical = sets$critical, close = sets$close)
+}
+
+# How often each rank was taken: predictors x ranks.
+table_ranks <- function(ranks, p) t(apply(ranks, 2, function(r) tabulate(pmin(pmax(r, 1), p), p) / length(r)))
+
+# Rank sets and tiers; x sorted by centre.
+rank_sets <- function(x, centre, about, level, threads) {
+  B <- nrow(x)
+  p <- ncol(x)
+  unknown <- matrix(NA_integer_, p, 2)
+  if (about$kind == "seeds") return(list(std_error = rep(NA_real_, p), joint = unknown, single = unknown, tier = rep(NA_integer_, p), critical = NA_real_, close = FALSE))
+  factor <- switch(about$kind, bootstrap = 1, subsample = sqrt(about$rows / (about$of - about$rows)), sqrt(1 / B + 2 * about$outside / about$rows))
+  v <- stats::cov(x)
+  sd <- sqrt(pmax(outer(diag(v), diag(v), "+") - 2 * v, 0))
+  sd[sd < 1e-12 * max(abs(x), 1e-300)] <- 0
+  error <- factor * sd
+  m <- p * (p - 1) / 2
+  if (about$kind %in% c("bootstrap", "subsample")) {
+    gaps <- stability_gaps(x, centre, sd, threads)
+    critical <- order_statistic(gaps$joint, level)
+    single <- apply(gaps$single, 2, order_statistic, level)
+    around <- sort(gaps$joint)[pmin(pmax(round(B * level + c(-2, 2) * sqrt(B * level * (1 - level))), 1), B)]
+  } else {
+    critical <- stats::qt(1 - (1 - level) / 2 / max(m, 1), B - 1)
+    single <- rep(stats::qt(1 - (1 - level) / 2 / max(p - 1, 1), B - 1), p)
+    around <- c(critical, critical)
+  }
+  gap <- outer(centre, centre, "-")
+  above <- gap > critical * error & error > 0
+  alone <- gap > single * error & error > 0
+  below_alone <- -gap > single * error & error > 0
+  joint <- cbind(1L + as.integer(colSums(above)), p - as.integer(rowSums(above)))
+  list(std_error = factor * sqrt(diag(v)), joint = joint, single = cbind(1L + as.integer(rowSums(below_alone)), p - as.integer(rowSums(alone))),
+       tier = tiers_of(above), critical = critical, close = !identical(tiers_of(gap > around[1] * error & error > 0), tiers_of(gap > around[2] * error & error > 0)))
+}
+
+order_statistic <- function(x, level) {
+  B <- length(x)
+  sort(x)[min(B, ceiling(level * (B + 1)))]
+}
+
+# above[j, k]: is j shown to lie above k? Sorted from the top.
+tiers_of <- function(above) {
+  tier <- leader <- 1L
+  out <- integer(ncol(above))
+  for (j in seq_along(out)) {
+    if (above[leader, j]) {
+      leader <- j
+      tier <- tier + 1L
+    }
+    out[j] <- tier
+  }
+  out
+}
+
+#' @export
+as.data.frame.dreher_stability <- function(x, ...) {
+  out <- data.table::rbindlist(lapply(x$parts, `[[`, "table"), fill = TRUE)
+  data.table::setDF(out)
+  out
+}
+
+#' @export
+summary.dreher_stability <- function(object, ...) {
+  out <- do.call(rbind, lapply(object$parts, function(p) cbind(p$table[1, c("model", "method", "rows", "slice")], p$measures, row.names = NULL)))
+  rownames(out) <- NULL
+  out
+}
