@@ -10,12 +10,14 @@ open_folder <- function(folder, about) {
   if (!dir.exists(folder) && !suppressWarnings(dir.create(folder, recursive = TRUE))) stop_input(paste0("The run folder \"", folder, "\" cannot be made."), todo = "Is the place writable?")
   file <- file.path(folder, "run.sqlite")
   about <- c(about, version = as.character(utils::packageVersion("dreher")))
-  con <- tryCatch({
-    con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  con <- NULL
+  tryCatch({
+    con <- DBI::dbConnect(RSQLite::SQLite(), file, synchronous = NULL)
     if (!identical(DBI::dbGetQuery(con, "PRAGMA quick_check")[[1]], "ok")) stop("the file is damaged")
-    con
+    DBI::dbExecute(con, "PRAGMA synchronous = FULL")
   }, error = function(e) {
-    stop_input(paste0("The run file \"", file, "\" cannot be read."), conditionMessage(e), "Name another folder, or move this file away; its finished pieces are lost only if it is deleted.")
+    if (!is.null(con)) DBI::dbDisconnect(con)
+    stop_input(paste0("The run file \"", file, "\" cannot be read."), conditionMessage(e), "Name another folder, or move this file away.")
   })
   tryCatch({
     DBI::dbExecute(con, "CREATE TABLE IF NOT EXISTS about (name TEXT PRIMARY KEY, value TEXT)")

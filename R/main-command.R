@@ -24,9 +24,10 @@ command_help <- "dreher ranks the predictors of trained models and finds smaller
 Usage: dreher STEP [options]
 
 Steps:
-  demo     run the whole example on made-up data
-  rank     rank the predictors of saved models
-  reduce   score smaller sets, choose one, and confirm it on untouched rows
+  demo       run the whole example on made-up data
+  rank       rank the predictors of saved models
+  stability  rank over resamples: how far can the order be trusted?
+  reduce     score smaller sets, choose one, and confirm it on untouched rows
 
 dreher STEP --help     the options of a step
 dreher --version       the version
@@ -37,7 +38,7 @@ Read only .rds files from people you trust: such a file can hold code.
 Exit status: 0 success, 1 failure, 2 wrong usage."
 
 run_words <- function(words) {
-  if (!length(words)) wrong_usage("say a step: demo, rank or reduce.")
+  if (!length(words)) wrong_usage("say a step: demo, rank, stability or reduce.")
   if (words[1] %in% c("--help", "-h")) { writeLines(command_help); return(0L) }
   if (words[1] == "--version") { writeLines(paste("dreher", utils::packageVersion("dreher"))); return(0L) }
   step <- command_steps()[[words[1]]]
@@ -74,6 +75,16 @@ command_steps <- function() {
                                          opt("by", "methods, set apart by commas: impurity, permutation, shapley, structure, coefficient, association, refit [default: the first three]"),
                                          opt("repeats", "shuffles per predictor: a number, auto or all [default %default]", default = "10"),
                                          opt("format", "of the table: csv or json [default %default]", default = "csv")))),
+    stability = list(says = "Trains the models again on resamples of the training rows, ranks on the rows left out, and says which ranks are settled. A run that was stopped goes on with --run and --resume.",
+                     needs = c("model", "train", "target"), run = command_stability,
+                     options = c(models, list(opt("data", "holdout rows, for the noise floor: a delimited text file [default: the training rows]"),
+                                              opt("by", "methods, set apart by commas [default %default]", default = "permutation"),
+                                              opt("kind", "of resamples: bootstrap, subsample, folds, seeds [default %default]", default = "bootstrap"),
+                                              opt("times", "number of resamples [default %default]", "integer", 50L),
+                                              opt("decoys", "refits with permuted copies, for the noise floor; 99 or more to rely on", "integer"),
+                                              opt("workers", "processes that share the work [default %default]", "integer", 1L),
+                                              opt("run", "run folder: every finished piece is kept there"), optparse::make_option("--resume", action = "store_true", default = FALSE, help = "go on with the run in --run"),
+                                              opt("format", "of the table: csv or json [default %default]", default = "csv")))),
     reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one.", needs = c("model", "train", "target"), run = command_reduce,
                   options = c(models, list(opt("by", "method that ranks: permutation, impurity or shapley [default %default]", default = "permutation"),
                                            opt("use", "name of the model, when there are several"), opt("rule", "one_se or best [default %default]", default = "one_se"),
@@ -122,6 +133,58 @@ command_rank <- function(given) {
   write_report(st, rk, file = file.path(out, "report.html"))
   writeLines(cli::ansi_strip(format_ranking(rk)))
   tell("Written to ", out, ": ranking.", given$format, ", ranking.png, report.html")
+}
+
+command_stability <- function(given) {
+  check_choice(given$format, c("csv", "json"), "--format")
+  if (given$resume && is.null(given$run)) wrong_usage("--resume needs --run, the folder of the run to go on with.")
+  if (!is.null(given$run) && !given$resume && file.exists(file.path(given$run, "run.sqlite"))) wrong_usage("\"", given$run, "\" holds a run already: go on with it by --resume, or name another folder.")
+  st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
+  by <- trimws(strsplit(given$by, ",")[[1]])
+  if (given$workers > 1) {
+    old <- future::plan("multisession", workers = given$workers)
+    on.exit(future::plan(old))
+    st$threads <- 1L
+  }
+  drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, seed = given$seed)
+  rk <- tell_progress(rank_predictors(st, by = by, resamples = drawn, run = given$run, seed = given$seed))
+  sb <- stability(rk)
+  several <- length(sb$parts) > 1
+  nf <- if (!is.null(given$decoys)) tell_progress(noise_floor(st, by = intersect(by, c("impurity", "permutation", "shapley")), draws = given$decoys, seed = given$seed))
+  if (is.null(given$out)) {
+    print_table(sb, given$format)
+  } else {
+    out <- make_folder(given$out)
+    write_results(rk, file.path(out, paste0("resampled.", given$format)))
+    write_results(sb, file.path(out, paste0("stability.", given$format)))
+    if (!is.null(nf)) write_results(nf, file.path(out, paste0("floor.", given$format)))
+    save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
+    if (several) save_picture(ggplot2::autoplot(agreement(rk)), file.path(out, "agreement.png"))
+    results <- c(list(sb), if (several) list(agreement(rk)))
+    do.call(write_report, c(list(st), results, list(file = file.path(out, "report.html"))))
+    writeLines(cli::ansi_strip(c(format_stability(sb), if (!is.null(nf)) c("", format_floor(nf)))))
+    tell("Written to ", out, ".")
+  }
+}
+
+# Pieces done and time left, on standard error, at most once a second.
+tell_progress <- function(code) {
+  old <- options(progressr.enable = TRUE)
+  on.exit(options(old))
+  began <- told <- proc.time()[[3]]
+  steps <- done <- 0
+  withCallingHandlers(code, progression = function(p) {
+    if (identical(p$type, "initiate")) steps <<- p$steps
+    if (identical(p$type, "update")) {
+      done <<- done + p$amount
+      now <- proc.time()[[3]]
+      if (steps > 0 && now - told >= 1) {
+        told <<- now
+        left <- (now - began) / done * (steps - done)
+        tell(done, " of ", steps, " pieces; about ", if (left < 90) paste(ceiling(left), "s") else paste(ceiling(left / 60), "min"), " left")
+      }
+    }
+  })
 }
 
 command_reduce <- function(given) {

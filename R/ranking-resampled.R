@@ -25,12 +25,18 @@ rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out
   rownames(failed) <- NULL
   if (!length(got)) stop_study("No model could be trained and ranked on any resample.", paste0("The first: ", failed$error[1]), "Give `study(refit_with = )` a function that fits the model.")
   table <- data.table::rbindlist(lapply(got, `[[`, "table"))
-  settings <- unique(data.table::rbindlist(lapply(got, `[[`, "settings")))
+  settings <- data.table::rbindlist(lapply(got, `[[`, "settings"))
   data.table::setDF(table)
   data.table::setDF(settings)
+  # Numbers of rows differ from resample to resample: their mean stands for them.
+  of <- paste(settings$model, settings$method, settings$rows)
+  settings$n <- as.integer(round(stats::ave(as.double(settings$n), of)))
+  settings <- settings[!duplicated(of), ]
+  table$flag <- join_flags(table$flag, ifelse(table$predictor %in% names(st$flags$predictors), st$flags$predictors[table$predictor], ""), st$flags$models[table$model])
   out <- new_ranking(st, table, settings, list(), how$seed, how$level, left_out)
   attr(out, "resamples") <- list(kind = resamples$kind, times = length(resamples$inside), rows = mean(lengths(resamples$inside)), of = resamples$rows, outside = mean(outside))
   attr(out, "failed") <- failed
+  attr(out, "twins") <- if (!isFALSE(st$twins)) find_alike(st)
   if (nrow(failed)) {
     warn_dreher("pieces", paste0(nrow(failed), " of ", length(pieces), " pieces failed twice and are missing."), paste0("The first: model \"", failed$model[1], "\", resample ", failed$resample[1], ": ", failed$error[1]))
   }
@@ -55,7 +61,6 @@ rank_resample <- function(piece, st, several, slice, how) {
   settings <- do.call(rbind, lapply(parts, attr, "settings"))
   settings$rows <- rename(settings$rows)
   settings$class <- model$class
-  settings$n <- NA_integer_
   settings$shuffle_noise <- NA_real_
   list(table = table, settings = settings)
 }

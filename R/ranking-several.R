@@ -72,8 +72,7 @@ name_rows <- function(ranking, on) {
   settings$rows <- sub("^given", on$label, settings$rows)
   if (!is.null(on$slice)) {
     ranking$slice <- on$slice
-    settings$note <- vapply(settings$note, function(n) paste(c(n[nzchar(n)], "by slice"), collapse = ", "), "")
-    settings$n <- NA_integer_
+    settings$rows <- rows_with_slice(settings$rows, on$slice)
   }
   names(attr(ranking, "units")) <- NULL
   attr(ranking, "settings") <- settings

@@ -8,7 +8,7 @@
 #' | `model`, `method` | the model's name in the study; `impurity`, `permutation`, `shapley`, `structure`, `coefficient` or `association` |
 #' | `rows` | the rows it was computed on (followed by `conditional` or `score` for that form of permutation or Shapley importance): `holdout`, `train`, `train in-bag`, `oob`, `train corrected`, `train stored`, `given`, or the name of a set of rows |
 #' | `class` | with more than two classes, the class a Shapley importance speaks of; `NA`: all together |
-#' | `slice`, `resample` | `NA` unless computed on a part of the rows or on a resample |
+#' | `slice`, `resample` | the slice's value and the resample's number where [rank_predictors()] was asked for them, else `NA` |
 #' | `predictor`, `family` | the column, and its family in the dictionary |
 #' | `importance` | in the unit of the method (see its help page); larger is more important; keeps its sign |
 #' | `std_error`, `lower`, `upper` | standard error and limits of the interval; `NA` where `about` is `rows` |
@@ -20,7 +20,7 @@
 #'
 #' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not shown to beat a constant, so
 #' its ranking may be noise; `few repeats`: fewer than 5; `few draws`: fewer than 25 refits; `1 stratum`, `twin`: see [rank_permutation()]; `moves only`: see [rank_shapley()]; `in-bag only`: see [rank_impurity()]; `training rows`: computed on rows the model has seen, optimistic and
-#' without interval; `not converged`: sampling stopped at its limit before the asked precision.
+#' without interval; `not above floor`: see [noise_floor()]; `not converged`: sampling stopped at its limit before the asked precision.
 #'
 #' Attributes: `target`, `metric`, `better`, `seed`, `level`, `settings` (one row per model and method: number of rows,
 #' repeats, what was measured, scale, share of shuffle noise), `labels`, `left_out` (methods that did not apply, and why), `units` (per model and
@@ -102,6 +102,41 @@ summary.dreher_ranking <- function(object, ...) {
   rownames(out) <- NULL
   out
 }
+
+# As it is shown: the mean over resamples, slices as rows of their own.
+shown_ranking <- function(x) {
+  if (all(is.na(x$resample)) && all(is.na(x$slice))) return(x)
+  settings <- attr(x, "settings")
+  table <- as_plain(x)
+  if (!all(is.na(table$resample))) {
+    key <- paste(table$model, table$method, table$rows, table$class, table$slice, table$predictor, sep = "\r")
+    first <- !duplicated(key)
+    value <- split(table$importance, factor(key, key[first]))
+    table <- table[first, ]
+    table$importance <- vapply(value, mean, 0)
+    table$std_error <- vapply(value, stats::sd, 0)
+    table$lower <- table$upper <- NA_real_
+    table$about <- "learner"
+  }
+  table$rows <- rows_with_slice(table$rows, table$slice)
+  parts <- split(table, factor(paste(table$model, table$method, table$rows, table$class), unique(paste(table$model, table$method, table$rows, table$class))))
+  table <- do.call(rbind, lapply(parts, function(d) {
+    positive <- pmax(d$importance, 0)
+    d$share <- if (sum(positive) > 0) positive / sum(positive) else NA_real_
+    d$relative <- if (max(d$importance) > 0) d$importance / max(d$importance) else NA_real_
+    d$rank <- as.integer(rank(-d$importance, ties.method = "min"))
+    d[order(d$rank), ]
+  }))
+  rownames(table) <- NULL
+  keep <- attributes(x)
+  keep[c("names", "row.names", "class", "settings")] <- NULL
+  out <- structure(table, class = class(x), settings = settings)
+  for (a in names(keep)) attr(out, a) <- keep[[a]]
+  out
+}
+
+# What rows are called in the settings. The usual ones go without saying where there are slices.
+rows_with_slice <- function(rows, slice) ifelse(is.na(slice), rows, trimws(paste(sub("^(holdout|left out)", "", rows), slice)))
 
 # One part per model, method, rows and class.
 split_ranking <- function(x) {

@@ -20,6 +20,7 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
   if (!nrow(object)) stop_input("The ranking has no rows to draw.")
+  object <- shown_ranking(object)
   part <- pick_part(object, model, class)
   labels <- attr(object, "labels")
   settings <- attr(object, "settings")
@@ -30,12 +31,16 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
   d <- fold_rest(part, labels, top)
   d$panel <- factor(d$panel, panels, panel_names(panels, settings))
   say <- c(say_ranking(main_part(part), labels), say_suspects(part, labels))
+  floor <- drawn_floor(attr(object, "floor"), part, panels, settings)
   reach <- stats::aggregate(list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["panel"], max, na.rm = TRUE)
   reach$row <- levels(d$row)[1]
   ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
+    ggplot2::geom_blank() +
+    floor +
     ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
     ggplot2::geom_linerange(ggplot2::aes(xmin = .data$lower, xmax = .data$upper), linewidth = 1, na.rm = TRUE) +
-    ggplot2::geom_point(size = 2.6, na.rm = TRUE) +
+    ggplot2::geom_point(ggplot2::aes(shape = grepl("not above floor", .data$flag)), size = 2.6, na.rm = TRUE) +
+    ggplot2::scale_shape_manual(values = c(`FALSE` = 16, `TRUE` = 1)) +
     ggplot2::geom_blank(ggplot2::aes(x = .data$most * 1.28, y = .data$row), data = reach, inherit.aes = FALSE) +
     ggplot2::geom_text(ggplot2::aes(x = Inf, label = format_percent(.data$share)), hjust = 1.05, size = 3.3, colour = muted) +
     ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = if (length(unique(settings$measures[match(panels, settings$panel)])) > 1) "free_x" else "fixed") +
@@ -43,7 +48,7 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
     ggplot2::labs(x = NULL, y = NULL, title = paste(say, collapse = " "),
                   subtitle = say_subtitle(object, part, settings),
-                  caption = say_caption(settings[settings$panel %in% panels, ], object)) +
+                  caption = paste0(say_caption(settings[settings$panel %in% panels, ], object), if (!is.null(floor)) " Noise floor: what permuted copies reach in refits beside them; hollow: not above it in those refits.")) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
 }
@@ -63,6 +68,19 @@ pick_part <- function(x, model, class) {
     check_choice(class, unique(stats::na.omit(part$class)), "class")
     part[part$class %in% class, ]
   }
+}
+
+# What decoys reach, shaded and named, in the panels it was computed for.
+drawn_floor <- function(floor, part, panels, settings) {
+  if (is.null(floor)) return(NULL)
+  of <- floor$table[floor$table$model == part$model[1] & !duplicated(floor$table[c("model", "method", "rows")]), ]
+  of$panel <- panel_of(of$method, of$rows)
+  of <- of[of$panel %in% panels, ]
+  if (!nrow(of)) return(NULL)
+  of$panel <- factor(of$panel, panels, panel_names(panels, settings))
+  list(ggplot2::geom_rect(ggplot2::aes(xmin = 0, xmax = .data$floor, ymin = -Inf, ymax = Inf), data = of, inherit.aes = FALSE, fill = muted, alpha = 0.15),
+       ggplot2::geom_vline(ggplot2::aes(xintercept = .data$floor), data = of, linetype = "22", colour = muted, linewidth = 0.5),
+       ggplot2::geom_text(ggplot2::aes(x = .data$floor, y = 0.55, label = "noise floor"), data = of, inherit.aes = FALSE, hjust = -0.08, vjust = 0, size = 3.2, colour = muted))
 }
 
 panel_names <- function(panels, settings) {
@@ -128,6 +146,7 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   check_no_dots(..., .verb = "plot_methods")
   top <- check_count(top, "top", least = 2)
   apart <- check_count(apart, "apart", least = 0)
+  ranking <- shown_ranking(ranking)
   d <- as_plain(ranking)
   d <- d[is.na(d$class), ]
   several <- length(unique(d$model)) > 1

@@ -3,7 +3,7 @@
 #' One HTML file that holds everything, pictures included: the answer first, then the questions in the order in which they should be asked.
 #'
 #' @param study A [study()].
-#' @param ... Results to show, in any order: a [ranking], and results of [reduce_predictors()], [choose_set()], [confirm_set()]. What is not
+#' @param ... Results to show, in any order: a [ranking], and results of [stability()], [agreement()], [reduce_predictors()], [choose_set()], [confirm_set()]. What is not
 #'   given is not shown; scores and checks are computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
@@ -40,15 +40,15 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
 }
 
 sort_results <- function(study, given) {
-  kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation")
+  kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation", dreher_stability = "stability", dreher_agreement = "agreement")
   out <- list()
   for (x in given) {
     kind <- kinds[intersect(class(x), names(kinds))]
     if (!length(kind)) {
       stop_input("`...` must hold results of this study.", paste0("Given: ", class(x)[1], "."),
-                 "A ranking, a reduction, a chosen set, a confirmation.")
+                 "A ranking, its stability or agreement, a reduction, a chosen set, a confirmation.")
     }
-    other <- if (kind == "ranking") attr(x, "fingerprint") else x[["study"]]$fingerprint
+    other <- if (kind == "ranking") attr(x, "fingerprint") else if (kind %in% c("stability", "agreement")) x$fingerprint else x[["study"]]$fingerprint
     if (!is.null(other) && other != study$fingerprint) {
       stop_study(paste0("The ", kind, " was made from another study: its data differ."), todo = "Give results of this study.")
     }
@@ -79,6 +79,8 @@ page_answer <- function(r) {
     lines <- c(lines, paste0("<p class=\"chosen\">", paste0("<span>", escape(names), "</span>", collapse = " "), "</p>"))
   } else if (!is.null(r$ranking)) {
     lead <- say_main(r$ranking)
+  } else if (!is.null(r$stability)) {
+    lead <- say_stability(r$stability$parts[[1]], r$stability$labels, r$stability$about)
   } else {
     lead <- if (any(nzchar(r$scores$flag))) "Not every model beats a constant." else "The models are worth questioning."
   }
@@ -88,7 +90,7 @@ page_answer <- function(r) {
 }
 
 say_main <- function(ranking) {
-  d <- as_plain(ranking)
+  d <- as_plain(shown_ranking(ranking))
   d <- d[is.na(d$class), ]
   say_ranking(main_part(d[d$model == d$model[1], ]), attr(ranking, "labels"))
 }
@@ -140,12 +142,20 @@ page_scores <- function(x) {
 }
 
 page_ranking <- function(x) {
-  d <- as_plain(x)
+  d <- as_plain(shown_ranking(x))
   half <- (d$upper - d$lower) / 2
   page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Class = ifelse(is.na(d$class), "", d$class), Rank = d$rank, Predictor = unname(attr(x, "labels")[d$predictor]),
                   Importance = format_value(d$importance, half), Interval = ifelse(is.na(d$lower), "none", paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")),
                   Share = format_percent(d$share), Flag = d$flag),
              list(Rank = d$rank, Importance = d$importance, Share = d$share), search = TRUE)
+}
+
+page_stability <- function(x) {
+  d <- as.data.frame(x)
+  half <- (d$upper - d$lower) / 2
+  page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Rank = d$rank, `Rank set` = ifelse(is.na(d$rank_lower), "", ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))),
+                  Spread = paste0(d$spread_lower, "-", d$spread_upper), Importance = format_value(d$importance, half), Tier = ifelse(is.na(d$tier), "", d$tier)),
+             list(Rank = d$rank, Importance = d$importance, Tier = d$tier), search = TRUE)
 }
 
 page_reduction <- function(r) {

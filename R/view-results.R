@@ -3,7 +3,7 @@
 #' Writes the table behind a result as CSV or JSON, with what is needed to read it: metric, direction, level, seed, numbers of rows and
 #' repeats.
 #'
-#' @param x A [ranking], or a result of [score_models()], [check_data()], [reduce_predictors()], [choose_set()] or [confirm_set()].
+#' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()], [agreement()], [noise_floor()], [reduce_predictors()], [choose_set()] or [confirm_set()].
 #' @param file Path; its ending (`.csv` or `.json`) says the format. Existing files are replaced.
 #' @param ... Must be empty.
 #' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an object with `about` (the circumstances)
@@ -43,7 +43,7 @@ circumstances <- function(x) {
     if (is.null(v) || (length(v) == 1 && is.na(v))) NULL else v
   }
   out <- list(made_by = paste("dreher", utils::packageVersion("dreher")), what = sub("^dreher_", "", class(x)[1]),
-              target = pick("target", st$target), metric = pick("metric", st$metric$name), better = pick("better", st$metric$better),
+              target = pick("target", if (is.null(st) && is.list(x)) x[["target"]] else st$target), metric = pick("metric", if (is.null(st) && is.list(x)) x[["metric"]] else st$metric$name), better = pick("better", st$metric$better),
               level = pick("level", if (is.list(x)) x[["level"]]), seed = pick("seed", if (is.list(x)) x[["seed"]]),
               data = pick("fingerprint", st$fingerprint))
   settings <- attr(x, "settings")
@@ -57,7 +57,8 @@ with_settings <- function(table, about, settings) {
   plain <- plain[setdiff(names(plain), c(names(table), "made_by", "what", "data"))]
   out <- as.data.frame(c(plain, list(row.names = seq_len(nrow(table)))))
   if (!is.null(settings)) {
-    i <- match(paste(table$model, table$method, table$rows), paste(settings$model, settings$method, settings$rows))
+    rows <- if (is.null(table$slice)) table$rows else rows_with_slice(table$rows, table$slice)
+    i <- match(paste(table$model, table$method, rows), paste(settings$model, settings$method, settings$rows))
     out <- cbind(out, settings[i, c("n", "repeats", "background", "scale", "measures")])
   }
   out

@@ -1,0 +1,167 @@
+#' What chance alone scores: the noise floor
+#'
+#' Trains every model again with a permuted copy of each predictor (a decoy) beside the real ones, many times over, and asks which predictors reach more than the decoys do.
+#'
+#' @inheritParams rank_permutation
+#' @param by Methods: some of `"permutation"` (default), `"impurity"`, `"shapley"`.
+#' @param draws Number of refits, at least 19. With B of them the smallest p value is 1 / (B + 1).
+#' @param conditional TRUE: decoys are permuted within strata of rows that are alike in what the other predictors say of the predictor, so that a decoy is as correlated with the others as
+#'   its predictor is, nearly.
+#' @param alpha Error level of "above the floor".
+#' @param repeats Shuffles for permutation importance.
+#' @param background Background rows for Shapley importance.
+#' @param run Path of a run folder, as in [rank_predictors()].
+#' @return A list of class `dreher_floor`; `as.data.frame()` gives one row per model, method, rows and predictor:
+#'   \describe{
+#'   \item{importance}{mean over the refits}
+#'   \item{floor, floor_lower, floor_upper}{1 - `alpha` quantile of the largest decoy of a refit, and what more refits could make of it}
+#'   \item{p_value}{family-wise: share of the refits whose largest decoy reaches the importance, the observed one counted in}
+#'   \item{p_own, q_own}{against its own decoy, and with false discovery rate (Benjamini and Hochberg 1995)}
+#'   \item{above}{is `p_value` at most `alpha`?}
+#'   }
+#' @details A predictor that has nothing to do with the target or the other predictors is exchangeable with its decoy, so \eqn{p = (1 + \#\{b: \max_k D_{kb} \ge \bar I_j\}) / (B + 1)}{p = (1 + number of b with max_k D_kb >= mean I_j) / (B + 1)} is a valid
+#' p value over all predictors at once (max statistic of Westfall and Young 1993; mean importance in place of single ones makes it somewhat conservative). All training rows are used in every refit. The refits
+#' share one data set, so their agreement is no evidence: hits are never counted as if independent. Numbers of predictors tried per split scale with the doubled predictors where the model states them.
+#' @section Reading the result: Being above the floor means: related to the target, alone or through others. A predictor that is useless beside the others but correlated with a useful one also passes; conditional decoys, [rank_refit()] and
+#'   `rank_permutation(conditional = TRUE)` ask that other question.
+#' @section Errors: No training rows; fewer than 19 refits; a model that cannot be trained with more predictors (give `study(refit_with = )`).
+#' @references Wu, Y., Boos, D. and Stefanski, L. (2007). Controlling variable selection by the addition of pseudovariables. \doi{10.1198/016214506000000843}.
+#'   Sandri, M. and Zuccolotto, P. (2008). \doi{10.1198/106186008X344522}.
+#'   Westfall, P. and Young, S. (1993). Resampling-based multiple testing.
+#'   Phipson, B. and Smyth, G. (2010). Permutation p-values should never be zero. \doi{10.2202/1544-6115.1585}.
+#'   Candes, E., Fan, Y., Janson, L. and Lv, J. (2018). \doi{10.1111/rssb.12265}.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes + operator, kiln$train)
+#' noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 19)
+#' @export
+noise_floor <- function(study, by = "permutation", ..., models = NULL, draws = 99, conditional = FALSE, alpha = 0.05, repeats = 5, background = 50, run = NULL, seed = 1, threads = NULL) {
+  st <- open_ranking(study, "noise_floor", ..., threads = threads)
+  need_train(st, "The noise floor")
+  by <- check_choice(by, c("permutation", "impurity", "shapley"), "by", several = TRUE)
+  draws <- check_count(draws, "draws", least = 19)
+  check_flag(conditional, "conditional")
+  alpha <- check_fraction(alpha, "alpha")
+  seed <- check_seed(seed)
+  chosen <- pick_models(st, models)
+  pairs <- expand.grid(model = names(chosen), method = by, stringsAsFactors = FALSE)
+  pairs <- pairs[mapply(why_not, pairs$method, st$models[pairs$model], MoreArgs = list(st = st)) == "", ]
+  if (!nrow(pairs)) stop_study("None of the methods fits a model.")
+  how <- list(repeats = repeats, background = background, level = 0.95, seed = seed)
+  pieces <- unlist(lapply(unique(pairs$model), function(m) {
+    strata <- if (conditional) strata_of_all(st, st$models[[m]], seed)
+    lapply(seq_len(draws), function(b) list(model = m, draw = b, methods = pairs$method[pairs$model == m], strata = strata))
+  }), recursive = FALSE)
+  slim <- st
+  slim$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
+  about <- if (!is.null(run)) list(data = st$fingerprint, methods = rlang::hash(pairs), seed = format(seed), settings = rlang::hash(list(how, draws, conditional, "noise floor")))
+  done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, "decoys", p$draw, sep = "/"), ""), rank_decoys, st = slim, how = how, folder = run, about = about, label = "training with decoys")
+  if (nrow(done$failed)) {
+    stop_model(paste0("Models could not be trained with decoys: ", done$failed$key[1], "."), done$failed$error[1], "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
+  }
+  table <- do.call(rbind, lapply(split(do.call(rbind, done$values), part_keys(do.call(rbind, done$values))), judge_decoys, alpha = alpha))
+  rownames(table) <- NULL
+  structure(list(table = table, draws = draws, alpha = alpha, conditional = conditional, target = st$target, metric = st$metric$name, labels = labels_of(st, st$predictors), seed = seed, fingerprint = st$fingerprint),
+            class = "dreher_floor")
+}
+
+# Names that every model's formula takes.
+decoy_columns <- function(predictors) paste0("decoy_", seq_along(predictors), "_")
+
+# The strata of conditional decoys: per predictor a number per row, of training and of holdout rows.
+strata_of_all <- function(st, model, seed) {
+  on <- function(rows) lapply(stats::setNames(nm = model$inputs$predictors), function(p) draw_strata(st, model, p, rows, seed)$stratum)
+  list(train = on(model_rows(st, model, st$train, "train")), data = on(model_rows(st, model, st$data)))
+}
+
+# Permuted copies of all columns, each by itself, within strata if there are any.
+beside_copies <- function(rows, predictors, strata = NULL) {
+  for (p in predictors) {
+    of <- if (is.null(strata)) rep(1L, nrow(rows)) else strata[[p]]
+    donor <- seq_len(nrow(rows))
+    for (s in unique(of)) donor[of == s] <- donor[of == s][sample.int(sum(of == s))]
+    rows[[decoy_columns(predictors)[match(p, predictors)]]] <- rows[[p]][donor]
+  }
+  rows
+}
+
+rank_decoys <- function(piece, st, how) {
+  model <- st$models[[piece$model]]
+  predictors <- model$inputs$predictors
+  also <- function(rows, from) {
+    rows[intersect(c(st$target, st$weights, st$blocks), names(from))] <- from[intersect(c(st$target, st$weights, st$blocks), names(from))]
+    rows
+  }
+  train <- training_frame(st, model)
+  data <- also(model_rows(st, model, st$data), st$data)
+  with_stream(how$seed, c("decoys", piece$model, piece$draw), {
+    train <- beside_copies(train, predictors, piece$strata$train)
+    data <- beside_copies(data, predictors, piece$strata$data)
+  })
+  doubled <- c(predictors, decoy_columns(predictors))
+  model$object <- make_room(model$object, predictors)
+  fit <- fit_on(st, model, train, doubled, how$seed, c(piece$model, "decoys", piece$draw))
+  st$predictors <- doubled
+  inside <- inside_study(st, model, fit, train, data)
+  parts <- unlist(lapply(piece$methods, function(m) rank_by(list(model = piece$model, method = m), inside, list(list(data = data, label = "holdout")), how)), recursive = FALSE)
+  table <- do.call(rbind, lapply(parts, as_plain))
+  table <- table[is.na(table$class), c("model", "method", "rows", "slice", "predictor", "importance")]
+  of <- match(table$predictor, decoy_columns(predictors))
+  table$decoy <- !is.na(of)
+  table$predictor[table$decoy] <- predictors[of[table$decoy]]
+  table$draw <- piece$draw
+  table
+}
+
+# What a model states about its predictors, for twice as many.
+make_room <- function(object, predictors) {
+  if (inherits(object, c("ranger", "randomForest")) && !is.null(object$mtry)) object$mtry <- 2 * object$mtry
+  if (inherits(object, c("lm", "multinom"))) {
+    terms <- stats::terms(object)
+    renamed <- stats::setNames(lapply(decoy_columns(predictors), as.name), predictors)
+    again <- vapply(attr(terms, "term.labels"), function(t) paste(deparse(do.call(substitute, list(str2lang(t), renamed)), width.cutoff = 500), collapse = " "), "")
+    object$terms <- stats::terms(stats::reformulate(c(attr(terms, "term.labels"), again), response = terms[[2]], intercept = attr(terms, "intercept") == 1))
+  }
+  object
+}
+
+# d: all refits of one model, method and rows.
+judge_decoys <- function(d, alpha) {
+  draws <- sort(unique(d$draw))
+  B <- length(draws)
+  predictors <- unique(d$predictor)
+  of <- function(rows) {
+    out <- matrix(0, B, length(predictors))   # what a model does not list it does not use
+    out[cbind(match(d$draw[rows], draws), match(d$predictor[rows], predictors))] <- d$importance[rows]
+    out
+  }
+  means <- colMeans(of(!d$decoy))
+  decoys <- of(d$decoy)
+  most <- sort(apply(decoys, 1, max))
+  reach <- function(by, value) (1 + sum(by >= value)) / (B + 1)
+  around <- pmin(pmax(round(B * (1 - alpha) + c(-2, 2) * sqrt(B * alpha * (1 - alpha))), 1), B)
+  p_value <- vapply(means, function(v) reach(most, v), 0)
+  p_own <- vapply(seq_along(means), function(j) reach(decoys[, j], means[j]), 0)
+  out <- data.frame(model = d$model[1], method = d$method[1], rows = d$rows[1], predictor = predictors, importance = means, floor = order_statistic(most, 1 - alpha), floor_lower = most[around[1]],
+                    floor_upper = most[around[2]], p_value = p_value, p_own = p_own, q_own = stats::p.adjust(p_own, "BH"), above = p_value <= alpha)
+  out[order(-out$importance), ]
+}
+
+#' @export
+as.data.frame.dreher_floor <- function(x, ...) x$table
+
+#' @rdname noise_floor
+#' @param ranking A [ranking] of the same study.
+#' @param floor A result of `noise_floor()`.
+#' @return `with_floor()`: the ranking, with the floor in its print and figure, and flag `not above floor`.
+#' @export
+with_floor <- function(ranking, floor) {
+  check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
+  check_class(floor, "dreher_floor", "floor", "noise_floor()")
+  if (!identical(attr(ranking, "fingerprint"), floor$fingerprint)) stop_study("The noise floor is of another study: its data differ.", todo = "Give the ranking and the floor of one study.")
+  at <- match(paste(ranking$model, ranking$method, ranking$predictor), paste(floor$table$model, floor$table$method, floor$table$predictor))
+  below <- !is.na(at) & !floor$table$above[at] & is.na(ranking$class)
+  ranking$flag[below] <- join_flags(ranking$flag[below], rep("not above floor", sum(below)))
+  attr(ranking, "floor") <- floor
+  ranking
+}

@@ -1,0 +1,154 @@
+# Stability, agreement and the noise floor in words.
+
+kind_words <- c(bootstrap = "bootstrap draws", subsample = "subsamples", folds = "folds", time = "points in time", seeds = "seeds of the model")
+
+say_resamples <- function(x) {
+  about <- attr(x, "resamples")
+  if (is.null(about)) return(NULL)
+  failed <- attr(x, "failed")
+  paste0("Means over ", about$times, " ", kind_words[[about$kind]], "; stability() says how far the order can be trusted.",
+         if (NROW(failed)) paste0(" ", count_of(nrow(failed), "piece", TRUE), " failed and ", if (nrow(failed) == 1) "is" else "are", " missing, the first: ", failed$model[1], ", resample ", failed$resample[1], ": ", shorten(failed$error[1], 120)))
+}
+
+say_floor <- function(floor, labels) {
+  if (is.null(floor)) return(NULL)
+  below <- unique(floor$table[!floor$table$above, c("model", "predictor")])
+  paste0("Noise floor of ", floor$draws, if (floor$conditional) " conditional", " decoy refits: ",
+         if (!nrow(below)) "every predictor lies above it." else paste0(list_words(shorten(labels[unique(below$predictor)], 24)[seq_len(min(6, length(unique(below$predictor))))]),
+           if (length(unique(below$predictor)) > 6) paste0(" and ", length(unique(below$predictor)) - 6, " more"), if (length(unique(below$predictor)) == 1) " does not reach it everywhere." else " do not reach it everywhere."))
+}
+
+part_name <- function(d, several = TRUE) paste0(if (several) paste0(d$model[1], ", "), tolower(panel_of(d$method[1], d$rows[1])) |> sub("shapley", "Shapley", x = _), if (!is.na(d$slice[1])) paste0(", ", d$slice[1]))
+
+# "1 to 3, 5": neighbours together.
+say_places <- function(lower, upper) if (lower == upper) as.character(lower) else paste0(lower, " to ", upper)
+
+# The verdict: tier by tier, what is settled and what is open.
+say_stability <- function(part, labels, about) {
+  d <- part$table
+  name <- function(p) shorten(labels[p], 24)
+  if (about$kind == "seeds") {
+    same <- sum(d$spread_lower == d$spread_upper)
+    return(paste0("With other seeds of the model ", if (same == nrow(d)) "every predictor keeps" else paste0(same, " of ", nrow(d), " predictors keep"), " the rank. That is the learner's own noise; of other samples it says nothing."))
+  }
+  settled <- d[d$settled, ]
+  out <- if (nrow(settled) == nrow(d)) "Settled: the whole order." else if (!nrow(settled)) "No rank is settled." else
+    paste0("Settled: ", list_words(paste0(name(settled$predictor)[seq_len(min(5, nrow(settled)))], " (", settled$rank[seq_len(min(5, nrow(settled)))], ")")), if (nrow(settled) > 5) paste0(" and ", nrow(settled) - 5, " more"), ".")
+  # Runs of predictors whose rank sets overlap.
+  open <- d[!d$settled, ]
+  if (nrow(open)) {
+    runs <- list()
+    from <- 1
+    reach <- open$rank_upper[1]
+    for (i in seq_len(nrow(open))[-1]) {
+      if (open$rank_lower[i] > reach) {
+        runs <- c(runs, list(from:(i - 1)))
+        from <- i
+      }
+      reach <- max(reach, open$rank_upper[i])
+    }
+    runs <- c(runs, list(from:nrow(open)))
+    say <- vapply(runs, function(r) paste0(say_places(min(open$rank_lower[r]), max(open$rank_upper[r])), " (", if (length(r) <= 4) list_words(name(open$predictor[r])) else count_of(length(r), "predictor"), ")"), "")
+    out <- paste0(out, " Open: ranks ", list_words(utils::head(say, 4)), if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"), ", each in more than one order.")
+  }
+  nothing <- sum(!is.na(d$lower) & d$lower <= 0)
+  if (d$method[1] %in% c("permutation", "refit") && nothing > 0) out <- paste0(out, " ", if (nothing == 1) "One cannot" else paste(nothing, "cannot"), " be told from doing nothing.")
+  if (isTRUE(part$close)) out <- paste0(out, " A tier lies within the Monte-Carlo error of breaking otherwise: draw more resamples.")
+  out
+}
+
+say_measure <- function(m, name, k = NA, label = name) {
+  one <- m[m$measure == name & (if (is.na(k)) is.na(m$k) else m$k %in% k), ][1, ]
+  paste0(label, " ", if (is.na(one$value)) "undefined" else paste0(formatC(one$value, digits = 2, format = "f"), if (!is.na(one$mc_error)) paste0(" \u00b1", formatC(ceiling(100 * one$mc_error) / 100, digits = 2, format = "f")), if (one$chance > 0.005) paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")))
+}
+
+say_measures <- function(part) {
+  m <- part$measures
+  if (is.null(m)) return(NULL)
+  k <- unique(stats::na.omit(m$k))
+  k <- k[which.min(abs(k - 3))]
+  paste0("Agreement of the resamples: ", paste(c(say_measure(m, "Kendall's tau-b", label = "tau-b"), say_measure(m, "Kendall's W", label = "W"), say_measure(m, "rank-biased overlap", label = "rank-biased overlap"),
+    if (length(k)) say_measure(m, "chance-corrected stability of the top", k, paste0("stability of the top ", k))), collapse = ", "), ".")
+}
+
+#' @export
+print.dreher_stability <- function(x, ...) write_lines(x, format_stability(x))
+
+format_stability <- function(x, lines = 24) {
+  several <- length(x$parts) > 1
+  head <- c(heading(paste0("Stability of the ranking of the predictors of ", x$target)),
+            paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows, ranked on the rows left out"), "; ", format_percent(x$level), " sets"))
+  failed <- if (NROW(x$failed)) wrap_lines(paste0(count_of(nrow(x$failed), "piece", TRUE), " failed and ", if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."))
+  if (several) {
+    body <- unlist(lapply(x$parts, function(p) wrap_lines(paste0(part_name(p$table), ": ", say_stability(p, x$labels, x$about)))))
+    foot <- c(failed, "as.data.frame() holds every predictor; plot(model = , method = ) draws one.")
+    room <- lines - length(head) - length(foot) - 1
+    if (length(body) > room) body <- c(utils::head(body, room - 1), " ...")
+    return(c(head, body, foot))
+  }
+  part <- x$parts[[1]]
+  foot <- c("", wrap_lines(say_stability(part, x$labels, x$about)), wrap_lines(say_measures(part)), failed)
+  c(head, paste0(part_name(part$table), ", ", settings_of(x, part)), stability_lines(part, x$labels, lines - length(head) - length(foot) - 2), foot)
+}
+
+settings_of <- function(x, part) {
+  s <- x$settings
+  s$measures[s$model == part$table$model[1] & s$method == part$table$method[1]][1]
+}
+
+stability_lines <- function(part, labels, room) {
+  d <- part$table
+  shown <- if (nrow(d) > room) utils::head(d, room - 1) else d
+  half <- (shown$upper - shown$lower) / 2
+  top <- grep("^top_", names(d), value = TRUE)
+  top <- top[which.min(abs(as.integer(sub("top_", "", top)) - 3))]
+  columns <- list(predictor = shorten(labels[shown$predictor], 26), rank = as.character(shown$rank),
+                  `rank set` = ifelse(is.na(shown$rank_lower), "", ifelse(shown$settled, "settled", paste0(shown$rank_lower, "-", shown$rank_upper))),
+                  spread = ifelse(shown$spread_lower == shown$spread_upper, format(shown$spread_lower, trim = TRUE), paste0(format(shown$spread_lower, trim = TRUE), "-", format(shown$spread_upper, trim = TRUE))))
+  if (length(top)) columns[[sub("_", " ", top)]] <- format_percent(shown[[top]])
+  columns$importance <- paste0(format_value(shown$importance, half), ifelse(is.na(half), "", paste0(" \u00b1", format_value(half, half))))
+  columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))
+  c(lay_out(columns, c(FALSE, TRUE, FALSE, FALSE, TRUE, TRUE, TRUE)[c(TRUE, TRUE, TRUE, TRUE, length(top) > 0, TRUE, TRUE)]), if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " others: as.data.frame() shows all"))
+}
+
+#' @export
+print.dreher_resamples <- function(x, ...) {
+  write_lines(x, c(heading(paste0(length(x$inside), " resamples: ", kind_words[[x$kind]])), paste0(" of ", format_number(x$rows), " rows; inside ", format_number(round(mean(lengths(x$inside)))), ", left out ", format_number(round(mean(lengths(x$outside)))),
+                                    " on average", if (!is.null(x$blocks)) paste0("; rows of one ", x$blocks, " stay together"))))
+}
+
+#' @export
+print.dreher_agreement <- function(x, ...) write_lines(x, format_agreement(x))
+
+format_agreement <- function(x, lines = 24) {
+  two <- function(v) formatC(v, digits = 2, format = "f")
+  d <- x$pairs[order(x$pairs$tau), ]
+  shown <- utils::head(d, 10)
+  body <- lay_out(list(` ` = shorten(paste(shown$a, "|", shown$b), 46), `tau-b` = two(shown$tau), Spearman = two(shown$spearman), top = two(shown$top_overlap), overlap = two(shown$rank_overlap)), c(FALSE, TRUE, TRUE, TRUE, TRUE))
+  c(heading(paste0("Agreement of ", length(x$lists), " rankings of the predictors of ", x$target)), paste0(" top: shared part of the first ", x$k, "; overlap: rank-biased"), body,
+    if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " pairs agree better"), "", wrap_lines(say_agreement(x)))
+}
+
+say_agreement <- function(x, most = 3) {
+  d <- utils::head(x$predictors[x$predictors$range > max(1, 0.2 * nrow(x$predictors)), ], most)
+  if (!nrow(d)) return("The rankings agree: no predictor moves by more than a fifth of the places.")
+  place <- function(v) format(v, trim = TRUE)
+  paste0("They disagree most on ", list_words(paste0(shorten(x$labels[d$predictor], 24), " (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in, ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")")), ".")
+}
+
+#' @export
+print.dreher_floor <- function(x, ...) write_lines(x, format_floor(x))
+
+format_floor <- function(x, lines = 24) {
+  parts <- split(x$table, factor(paste(x$table$model, x$table$method, x$table$rows), unique(paste(x$table$model, x$table$method, x$table$rows))))
+  room <- max(1, (lines - 6) %/% length(parts) - 2)
+  body <- unlist(lapply(parts, function(d) {
+    unit <- stats::sd(d$importance) / 10
+    some <- utils::head(d, room)
+    c(paste0(d$model[1], ", ", tolower(panel_of(d$method[1], d$rows[1])), ": floor ", format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ", format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ", nrow(d)),
+      paste0("  ", pad(shorten(x$labels[some$predictor], 28), 28), pad(format_value(some$importance, unit), 10, TRUE), "  p ", formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")))
+  }))
+  c(heading(paste0("Noise floor of the predictors of ", x$target)), paste0(" ", x$draws, " refits with a permuted copy of every predictor", if (x$conditional) " (within strata)", "; family-wise level ", format_percent(x$alpha)),
+    utils::head(body, lines - 5), "", wrap_lines(if (x$conditional) "Above the floor: more than a copy that keeps what the other predictors say of it." else
+      "Above the floor: related to the target, alone or through others. A useless predictor correlated with a useful one also passes; conditional = TRUE asks more."))
+}

@@ -1,0 +1,164 @@
+kiln <- demo_kiln(missing = FALSE)
+few <- kiln$train[1:400, ]
+fit <- lm(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, few)
+st <- study(list(linear = fit), kiln$holdout, "strength", train = few)
+quiet <- function(code) withCallingHandlers(code, dreher_warning_resamples = function(w) invokeRestart("muffleWarning"))
+
+# A ranking over resamples made of given importances.
+made_up <- function(x, kind = "bootstrap", rows = 100, of = 100) {
+  st <- study(lm(strength ~ peak_temp, few), kiln$holdout, "strength", train = few)
+  table <- do.call(rbind, lapply(seq_len(nrow(x)), function(b) {
+    d <- ranking_rows(st, st$models[[1]], "permutation", "left out", colnames(x), x[b, ], about = "model")
+    d$resample <- b
+    d
+  }))
+  out <- new_ranking(st, table, new_settings(st$models[[1]], "permutation", "left out", 10L, 5L, "rise of RMSE"), list(), 1, 0.95)
+  attr(out, "labels") <- stats::setNames(colnames(x), colnames(x))
+  attr(out, "resamples") <- list(kind = kind, times = nrow(x), rows = rows, of = of, outside = of - rows)
+  out
+}
+
+test_that("resamples of every kind hold what they say, and come again by seed", {
+  n <- nrow(few)
+  boot <- draw_resamples(few, times = 4)
+  expect_identical(boot, draw_resamples(few, times = 4))
+  expect_false(identical(boot$inside, draw_resamples(few, times = 4, seed = 2)$inside))
+  for (b in 1:4) {
+    expect_length(boot$inside[[b]], n)
+    expect_setequal(c(boot$inside[[b]], boot$outside[[b]]), seq_len(n))
+    expect_length(intersect(boot$inside[[b]], boot$outside[[b]]), 0)
+  }
+  folds <- draw_resamples(few, "folds", times = 2, folds = 4)
+  expect_length(folds$inside, 8)
+  expect_setequal(unlist(folds$outside[1:4]), seq_len(n))
+  half <- draw_resamples(few, "subsample", times = 3)
+  expect_equal(lengths(half$inside), rep(n / 2, 3))
+  blocked <- draw_resamples(few, "folds", times = 1, folds = 3, blocks = "operator")
+  for (b in 1:3) expect_length(intersect(few$operator[blocked$inside[[b]]], few$operator[blocked$outside[[b]]]), 0)
+  timed <- draw_resamples(cbind(few, day = rev(seq_len(n))), "time", times = 4, order = "day")
+  for (b in 1:4) expect_lt(max((n:1)[timed$inside[[b]]]), min((n:1)[timed$outside[[b]]]))
+  strata <- draw_resamples(kiln$train, "subsample", times = 2, strata = "defect")
+  share <- prop.table(table(kiln$train$defect[strata$inside[[1]]]))
+  expect_equal(as.vector(share), as.vector(prop.table(table(kiln$train$defect))), tolerance = 0.02)
+  seeds <- draw_resamples(few, "seeds", times = 3)
+  expect_identical(seeds$inside[[3]], seq_len(n))
+  expect_error(draw_resamples(few, "time"), "order", class = "dreher_error_input")
+  expect_error(draw_resamples(few, blocks = "kiln_wall"), "not a column", class = "dreher_error_input")
+})
+
+test_that("a ranking over resamples is refit and ranking, resample by resample, for rsample's sets as well", {
+  drawn <- draw_resamples(few, times = 3)
+  rk <- rank_predictors(st, by = "permutation", repeats = 4, resamples = drawn)
+  for (b in 1:3) {
+    again <- lm(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, few[drawn$inside[[b]], ])
+    by_hand <- rank_permutation(study(again, few[drawn$outside[[b]], ], "strength", train = few[drawn$inside[[b]], ]), repeats = 4)
+    got <- as.data.frame(rk)[rk$resample == b, ]
+    expect_equal(got$importance, by_hand$importance, tolerance = 1e-10)
+    expect_identical(got$predictor, by_hand$predictor)
+  }
+  set.seed(1)
+  theirs <- rsample::vfold_cv(few, v = 3)
+  rk <- rank_predictors(st, by = "permutation", resamples = theirs)
+  expect_identical(sort(unique(rk$resample)), 1:3)
+  expect_identical(attr(rk, "resamples")$kind, "folds")
+  expect_error(rank_predictors(st, resamples = rsample::vfold_cv(kiln$train, v = 3)), "not drawn from", class = "dreher_error_study")
+  expect_error(rank_predictors(st, resamples = draw_resamples(few, times = 2)), "At least 3", class = "dreher_error_input")
+  expect_error(rank_predictors(st, resamples = 5), "draw_resamples", class = "dreher_error_input")
+})
+
+test_that("slices and named sets of rows are ranked apart", {
+  rk <- rank_predictors(st, by = "permutation", slice = ~ operator)
+  for (who in unique(kiln$holdout$operator)) {
+    part <- rank_permutation(st, rows = kiln$holdout[kiln$holdout$operator == who, ])
+    expect_equal(rk$importance[rk$slice == who], part$importance, tolerance = 1e-12)
+  }
+  expect_match(paste(format_ranking(rk), collapse = "\n"), as.character(kiln$holdout$operator[1]), fixed = TRUE)
+  both <- rank_predictors(st, by = c("permutation", "shapley"), rows = list(early = kiln$holdout[1:200, ], late = kiln$holdout[201:600, ]), background = 20)
+  expect_setequal(both$rows, c("early", "late"))
+  expect_equal(nrow(agreement(both)$pairs), 6)
+  expect_error(rank_predictors(st, slice = "operator"), "formula", class = "dreher_error_input")
+  expect_error(rank_predictors(st, slice = ~ moon), "not a column", class = "dreher_error_input")
+})
+
+test_that("rank sets and tiers follow their definition", {
+  set.seed(5)
+  x <- sweep(matrix(rnorm(120 * 5, sd = 0.1), 120), 2, c(3, 2, 1.98, 1, 0.99), "+")
+  colnames(x) <- letters[1:5]
+  s <- stability(made_up(x))
+  d <- as.data.frame(s)
+  m <- colMeans(x)[d$predictor]
+  y <- x[, d$predictor]
+  se <- outer(1:5, 1:5, Vectorize(function(j, k) stats::sd(y[, j] - y[, k])))
+  T <- apply(y, 1, function(r) { g <- abs(outer(r - m, r - m, "-")) / se; max(g[upper.tri(g)]) })
+  c95 <- sort(T)[ceiling(0.95 * 121)]
+  above <- outer(m, m, "-") > c95 * se
+  diag(above) <- FALSE
+  expect_equal(d$rank_lower, unname(1 + colSums(above)))
+  expect_equal(d$rank_upper, unname(5 - rowSums(above)))
+  expect_equal(d$std_error, unname(apply(y, 2, stats::sd)))
+  expect_identical(d$tier, c(1L, 2L, 2L, 3L, 3L))
+  expect_true(all(d$alone_lower >= d$rank_lower & d$alone_upper <= d$rank_upper))
+  expect_equal(d$settled, c(TRUE, FALSE, FALSE, FALSE, FALSE))
+  # Subsamples are scaled up; seeds have no sets.
+  half <- as.data.frame(stability(made_up(x, "subsample", 50, 100)))
+  expect_equal(half$std_error, d$std_error)   # m = n - m
+  third <- as.data.frame(stability(made_up(x, "subsample", 25, 100)))
+  expect_equal(third$std_error, d$std_error / sqrt(3), tolerance = 1e-12)
+  seeds <- as.data.frame(stability(made_up(x, "seeds")))
+  expect_true(all(is.na(seeds$rank_lower) & is.na(seeds$std_error)))
+  folds <- as.data.frame(stability(made_up(x, "folds", 80, 100)))
+  expect_equal(folds$std_error, d$std_error * sqrt(1 / 120 + 2 * 20 / 80), tolerance = 1e-12)
+  expect_warning(stability(made_up(x[1:20, ])), "rough", class = "dreher_warning_resamples")
+  expect_error(stability(made_up(x[1:2, ])), "At least 3", class = "dreher_error_input")
+  expect_error(stability(rank_permutation(st)), "not made over resamples", class = "dreher_error_input")
+})
+
+test_that("joint rank sets hold tied ranks at once, where percentiles do not", {
+  set.seed(6)
+  truth <- c(1, 1, 0.5, 0.5)
+  held <- replicate(60, {
+    est <- truth + rnorm(4, sd = 0.1)
+    x <- matrix(rnorm(300 * 4, sd = 0.1), 300) + rep(est, each = 300)
+    x <- sweep(x, 2, est - colMeans(x) , "+")
+    colnames(x) <- letters[1:4]
+    sets <- rank_sets(x[, order(-est)], sort(est, decreasing = TRUE), list(kind = "bootstrap"), 0.95, 1L)
+    t <- truth[order(-est)]
+    low <- vapply(t, function(v) 1 + sum(truth > v), 0)
+    high <- vapply(t, function(v) sum(truth >= v), 0)
+    all(sets$joint[, 1] <= low & sets$joint[, 2] >= high)
+  })
+  expect_gte(mean(held), 0.88)   # 0.95 less 2.5 standard errors of 60 draws
+})
+
+test_that("agreement says who disagrees and why", {
+  tree <- rpart::rpart(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share + pyro_left + pyro_right, few)
+  two <- study(list(tree = tree, linear = fit), kiln$holdout, "strength", train = few)
+  rk <- rank_predictors(two, by = c("impurity", "permutation", "association"))
+  a <- agreement(rk)
+  lists <- split(as.data.frame(rk), paste(rk$model, rk$method, rk$rows))
+  expect_equal(nrow(a$pairs), choose(length(lists), 2))
+  x <- rank_permutation(two, models = "tree")
+  y <- rank_permutation(two, models = "linear")
+  shared <- y$predictor
+  row <- a$pairs[grepl("tree, permutation", a$pairs$a) & grepl("linear, permutation", a$pairs$b), ]
+  expect_equal(row$tau, stats::cor(x$importance[match(shared, x$predictor)], y$importance, method = "kendall"))
+  expect_error(agreement(rank_permutation(st)), "single list", class = "dreher_error_input")
+  disputed <- disputed(list(A = data.frame(predictor = c("a", "b"), flag = c("twin", ""), method = "permutation"), B = data.frame(predictor = c("a", "b"), flag = "", method = "association")),
+                       list(A = c(a = 2, b = 1), B = c(a = 1, b = 2)), structure(list(), twins = data.frame(predictor = "a", other = "z")))
+  expect_match(disputed$why[disputed$predictor == "a"], "shares credit with z")
+})
+
+test_that("prints fit 25 lines of 80 columns and say the verdict", {
+  rk <- rank_predictors(st, by = "permutation", resamples = draw_resamples(few, times = 20))
+  s <- quiet(stability(rk))
+  for (lines in list(format_stability(s), format_ranking(rk))) {
+    expect_lte(length(lines), 25)
+    expect_lte(max(nchar(cli::ansi_strip(lines))), 80)
+  }
+  expect_match(paste(format_stability(s), collapse = " "), "Settled|No rank is settled")
+  expect_s3_class(ggplot2::autoplot(s), "ggplot")
+  expect_error(ggplot2::autoplot(s, model = "oven"), "model", class = "dreher_error_input")
+  file <- tempfile(fileext = ".csv")
+  write_results(s, file)
+  expect_equal(nrow(data.table::fread(file)), 4)
+})
