@@ -68,8 +68,9 @@ split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
     switch(kind, bootstrap = rsample::group_bootstraps(frame, "block", times = times), subsample = rsample::group_mc_cv(frame, "block", prop = share, times = times),
            folds = do.call(rbind, lapply(seq_len(times), function(t) rsample::group_vfold_cv(frame, "block", v = folds))))
   } else if (!is.null(strata)) {
-    switch(kind, bootstrap = rsample::bootstraps(frame, times = times, strata = "stratum", pool = 0), subsample = rsample::mc_cv(frame, prop = share, times = times, strata = "stratum", pool = 0),
-           folds = rsample::vfold_cv(frame, v = folds, repeats = times, strata = "stratum", pool = 0))
+    # Small strata are kept as they are; the warning of their size is for the eye only.
+    suppressWarnings(switch(kind, bootstrap = rsample::bootstraps(frame, times = times, strata = "stratum", pool = 0), subsample = rsample::mc_cv(frame, prop = share, times = times, strata = "stratum", pool = 0),
+           folds = rsample::vfold_cv(frame, v = folds, repeats = times, strata = "stratum", pool = 0)))
   } else {
     switch(kind, bootstrap = rsample::bootstraps(frame, times = times), subsample = rsample::mc_cv(frame, prop = share, times = times),
            folds = rsample::vfold_cv(frame, v = folds, repeats = times))

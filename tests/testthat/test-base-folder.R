@@ -6,7 +6,7 @@ st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), kiln$hold
 drawn <- draw_resamples(few, times = 6)
 whole <- rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn)
 pieces_in <- function(folder) {
-  con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
+  con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"), synchronous = NULL)
   on.exit(DBI::dbDisconnect(con))
   DBI::dbReadTable(con, "pieces")
 }
@@ -89,7 +89,7 @@ test_that("folders of other runs, broken files and places that cannot be written
   expect_error(rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn, run = folder, seed = 2), "another run: other seed", class = "dreher_error_study")
   other <- study(lm(strength ~ peak_temp, few), kiln$holdout, "strength", train = few)
   expect_error(rank_predictors(other, by = "permutation", repeats = 3, resamples = drawn, run = folder), "other models", class = "dreher_error_study")
-  con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
+  con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"), synchronous = NULL)
   DBI::dbExecute(con, "UPDATE about SET value = '0.0.1' WHERE name = 'version'")
   DBI::dbDisconnect(con)
   expect_error(rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn, run = folder), "other version", class = "dreher_error_study")
