@@ -103,11 +103,14 @@ concordance <- function(scores) {
   m <- nrow(scores)
   p <- ncol(scores)
   ranks <- t(apply(scores, 1, rank))
-  ties <- sum(apply(scores, 1, function(x) { t <- table(x); sum(t^3 - t) }))
+  ties <- sum(tied_sizes(scores))
   total <- m^2 * (p^3 - p) - m * ties
   if (total <= 0) return(NA_real_)
   12 * sum((colSums(ranks) - m * (p + 1) / 2)^2) / total
 }
+
+# Per ranking the sum of t^3 - t over its groups of t tied predictors.
+tied_sizes <- function(scores) apply(scores, 1, function(x) { t <- tabulate(match(x, unique(x))); sum(t^3 - t) })
 
 # Chance-corrected stability of selected sets (rows of z: 0/1) and its Monte-Carlo interval (Nogueira, Sechidis and Brown 2018).
 set_stability <- function(z, level = 0.95) {
@@ -165,7 +168,7 @@ measure_agreement <- function(scores, tau_with, persistence, tops, level, thread
 drop_concordance <- function(scores, ranks) {
   m <- nrow(scores) - 1
   p <- ncol(scores)
-  ties <- apply(scores, 1, function(x) { t <- tabulate(match(x, unique(x))); sum(t^3 - t) })
+  ties <- tied_sizes(scores)
   left <- rowSums(ranks) - ranks   # predictors x rankings: sums without it
   total <- m^2 * (p^3 - p) - m * (sum(ties) - ties)
   ifelse(total > 0, 12 * colSums((left - m * (p + 1) / 2)^2) / total, NA_real_)

@@ -54,8 +54,9 @@ stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95)
   if (is.null(about) || all(is.na(table$resample))) {
     stop_input("`ranking` was not made over resamples, so nothing is known of its stability.", todo = "Use rank_predictors(resamples = draw_resamples(...)).")
   }
-  table <- table[is.na(table$class), ]
-  parts <- split(table, part_keys(table))
+  if (!all(is.na(table$class))) table <- table[is.na(table$class), ]
+  keys <- part_keys(table)
+  parts <- if (max(keys) == 1) list(table) else split(table, keys)
   times <- vapply(parts, function(d) length(unique(d$resample)), 1L)
   if (all(times < 3)) stop_input("At least 3 resamples are needed.", paste0("There are ", max(times), "."))
   parts <- lapply(parts[times >= 3], stability_part, about = about, top = top, persistence = persistence, level = level)
@@ -68,8 +69,12 @@ stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95)
 }
 
 part_keys <- function(table) {
-  key <- paste(table$model, table$method, table$rows, ifelse(is.na(table$slice), "", table$slice), sep = "\r")
-  factor(key, unique(key))
+  key <- rep(0, nrow(table))
+  for (column in c("model", "method", "rows", "slice")) {
+    known <- unique(table[[column]])
+    key <- key * length(known) + match(table[[column]], known)
+  }
+  match(key, unique(key))
 }
 
 # Importances as a matrix of resamples x predictors. A predictor a resample lacks (its model does not have it) has no value.
@@ -83,7 +88,7 @@ importance_matrix <- function(d) {
 
 stability_part <- function(d, about, top, persistence, level) {
   x <- importance_matrix(d)
-  x <- x[, colSums(is.na(x)) == 0, drop = FALSE]
+  if (anyNA(x)) x <- x[, colSums(is.na(x)) == 0, drop = FALSE]
   centre <- colMeans(x)
   order <- order(-centre)
   x <- x[, order, drop = FALSE]
@@ -99,7 +104,8 @@ stability_part <- function(d, about, top, persistence, level) {
   if (p == 1) ranks <- matrix(1, nrow(x), 1)
   place <- with_stream(1, c("ties", dim(x)), apply(x, 1, function(v) order(order(-v, stats::runif(p)))))
   place <- matrix(place, p)
-  spread <- apply(ranks, 2, stats::quantile, c(0.05, 0.95), type = 1, names = FALSE)
+  sorted <- matrix(apply(ranks, 2, sort), nrow(x))
+  spread <- sorted[pmax(ceiling(c(0.05, 0.95) * nrow(x)), 1), , drop = FALSE]
   limits <- t_limits(centre, sets$std_error, nrow(x) - 1, level)
   table <- data.frame(model = d$model[1], method = d$method[1], rows = d$rows[1], slice = d$slice[1], predictor = colnames(x), importance = centre, std_error = sets$std_error, lower = limits$lower,
                       upper = limits$upper, rank = rank(-centre, ties.method = "min"), rank_lower = sets$joint[, 1], rank_upper = sets$joint[, 2], alone_lower = sets$single[, 1], alone_upper = sets$single[, 2],
@@ -110,7 +116,7 @@ stability_part <- function(d, about, top, persistence, level) {
   rownames(table) <- NULL
   all_k <- seq_len(min(p - 1, 100))
   list(table = table, measures = if (p > 1) measure_agreement(x, pairs$with, persistence, tops, level, threads), above = pairs$above,
-       sets = if (p > 1) data.frame(k = all_k, t(vapply(all_k, function(k) set_stability(t(place <= k) + 0, level), double(4)))), times = nrow(x),
+       sets = if (p > 1) data.frame(k = all_k, t(vapply(all_k, function(k) set_stability(t(place <= k), level), double(4)))), times = nrow(x),
        ranks = table_ranks(round(ranks), p), critical = sets$critical, close = sets$close)
 }
 
@@ -124,9 +130,11 @@ rank_sets <- function(x, centre, about, level, threads) {
   unknown <- matrix(NA_integer_, p, 2)
   if (about$kind == "seeds") return(list(std_error = rep(NA_real_, p), joint = unknown, single = unknown, tier = rep(NA_integer_, p), critical = NA_real_, close = FALSE))
   factor <- switch(about$kind, bootstrap = 1, subsample = sqrt(about$rows / (about$of - about$rows)), sqrt(1 / B + 2 * about$outside / about$rows))
-  v <- stats::cov(x)
-  sd <- sqrt(pmax(outer(diag(v), diag(v), "+") - 2 * v, 0))
-  sd[sd < 1e-12 * max(abs(x), 1e-300)] <- 0
+  away <- sweep(x, 2, centre)
+  v <- crossprod(away) / (B - 1)
+  sd <- outer(diag(v), diag(v), "+") - 2 * v
+  sd[sd < (1e-12 * max(abs(x), 1e-300))^2] <- 0
+  sd <- sqrt(sd)
   error <- factor * sd
   m <- p * (p - 1) / 2
   if (about$kind %in% c("bootstrap", "subsample")) {
@@ -140,12 +148,15 @@ rank_sets <- function(x, centre, about, level, threads) {
     around <- c(critical, critical)
   }
   gap <- outer(centre, centre, "-")
-  above <- gap > critical * error & error > 0
-  alone <- gap > single * error & error > 0
-  below_alone <- -gap > single * error & error > 0
+  error_or_all <- error
+  error_or_all[error == 0] <- Inf   # both never used: not told apart
+  gap <- gap / error_or_all
+  above <- gap > critical
+  alone <- gap > single
+  below_alone <- -gap > single
   joint <- cbind(1L + as.integer(colSums(above)), p - as.integer(rowSums(above)))
   list(std_error = factor * sqrt(diag(v)), joint = joint, single = cbind(1L + as.integer(rowSums(below_alone)), p - as.integer(rowSums(alone))),
-       tier = tiers_of(above), critical = critical, close = !identical(tiers_of(gap > around[1] * error & error > 0), tiers_of(gap > around[2] * error & error > 0)))
+       tier = tiers_of(centre, error, critical), critical = critical, close = !identical(tiers_of(centre, error, around[1]), tiers_of(centre, error, around[2])))
 }
 
 order_statistic <- function(x, level) {
@@ -153,12 +164,12 @@ order_statistic <- function(x, level) {
   sort(x)[min(B, ceiling(level * (B + 1)))]
 }
 
-# above[j, k]: is j shown to lie above k? Sorted from the top.
-tiers_of <- function(above) {
+# Sorted from the top: the first that is shown to lie below its tier's leader opens the next.
+tiers_of <- function(centre, error, critical) {
   tier <- leader <- 1L
-  out <- integer(ncol(above))
+  out <- integer(length(centre))
   for (j in seq_along(out)) {
-    if (above[leader, j]) {
+    if (error[leader, j] > 0 && centre[leader] - centre[j] > critical * error[leader, j]) {
       leader <- j
       tier <- tier + 1L
     }

@@ -4,28 +4,70 @@
 
 namespace dreher {
 
+// The compiler's second level leaves these short loops one number at a time.
+#if defined(__GNUC__) && !defined(__clang__)
+#define DREHER_WIDE __attribute__((optimize("O3")))
+#else
+#define DREHER_WIDE
+#endif
+
 namespace {
 
-inline double sign_of(double a, double b) { return static_cast<double>(a > b) - static_cast<double>(a < b); }
+// Numbers as their places among the distinct ones of a resample: the same order and ties, in short integers.
+std::vector<int> places_of(const Draws& d, const Loop& loop) {
+  std::vector<int> place(static_cast<std::size_t>(d.resamples) * d.predictors);
+  each_row(Loop{loop.threads, nullptr}, d.resamples, std::max(d.resamples, 1), [&](std::ptrdiff_t r, int) {
+    std::vector<double> known(d.predictors);
+    for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
+    std::vector<double> sorted = known;
+    std::sort(sorted.begin(), sorted.end());
+    for (int j = 0; j < d.predictors; ++j) {
+      place[static_cast<std::size_t>(j) * d.resamples + r] = static_cast<int>(std::lower_bound(sorted.begin(), sorted.end(), known[j]) - sorted.begin());
+    }
+  });
+  return place;
+}
+
+// Twice the number of resamples in which a is larger, ties once; counts the pairs that are not tied.
+DREHER_WIDE int compare_two(const int* __restrict a, const int* __restrict b, int B, int* __restrict untied) {
+  int larger = 0;
+  for (int r = 0; r < B; ++r) {
+    larger += 1 + (a[r] > b[r]) - (a[r] < b[r]);
+    untied[r] += a[r] != b[r];
+  }
+  return larger;
+}
+
+// s = weight * sign; sum += s * (total of s - s). The total is taken in four parts, always the same.
+DREHER_WIDE void add_products(const int* __restrict a, const int* __restrict b, const double* __restrict weight, int B, double* __restrict s, double* __restrict sum) {
+  for (int r = 0; r < B; ++r) s[r] = weight[r] * ((a[r] > b[r]) - (a[r] < b[r]));
+  double part[4] = {0, 0, 0, 0};
+  int r = 0;
+  for (; r + 4 <= B; r += 4) for (int q = 0; q < 4; ++q) part[q] += s[r + q];
+  for (; r < B; ++r) part[0] += s[r];
+  const double total = (part[0] + part[1]) + (part[2] + part[3]);
+  for (r = 0; r < B; ++r) sum[r] += s[r] * (total - s[r]);
+}
+
+DREHER_WIDE void widen_gaps(const double* __restrict a, const double* __restrict b, double middle, double by, int B, double* __restrict most) {
+  for (int r = 0; r < B; ++r) {
+    const double gap = std::fabs(a[r] - b[r] - middle) * by;
+    most[r] = gap > most[r] ? gap : most[r];
+  }
+}
 
 }  // namespace
 
 bool pair_up(const Draws& d, const Loop& loop, double* above, double* with) {
   const int B = d.resamples, P = d.predictors;
-  // Pairs that are not tied, per resample.
-  std::vector<double> untied(static_cast<std::size_t>(P) * B, 0.0);
+  const std::vector<int> place = places_of(d, loop);
+  const auto of = [&](std::ptrdiff_t j) { return place.data() + j * B; };
+  std::vector<int> untied(static_cast<std::size_t>(P) * B, 0);
   bool done = each_row(loop, P, 64, [&](std::ptrdiff_t j, int) {
-    double* count = untied.data() + j * B;
-    const double* a = d.of(static_cast<int>(j));
     for (int k = static_cast<int>(j) + 1; k < P; ++k) {
-      const double* b = d.of(k);
-      double larger = 0;
-      for (int r = 0; r < B; ++r) {
-        count[r] += a[r] != b[r];
-        larger += 0.5 + 0.5 * sign_of(a[r], b[r]);
-      }
-      above[j + static_cast<std::ptrdiff_t>(P) * k] = B > 0 ? larger / B : NAN;
-      above[k + static_cast<std::ptrdiff_t>(P) * j] = B > 0 ? 1 - larger / B : NAN;
+      const double larger = compare_two(of(j), of(k), B, untied.data() + j * B) / (2.0 * B);
+      above[j + static_cast<std::ptrdiff_t>(P) * k] = larger;
+      above[k + static_cast<std::ptrdiff_t>(P) * j] = 1 - larger;
     }
     above[j + static_cast<std::ptrdiff_t>(P) * j] = NAN;
   });
@@ -36,15 +78,8 @@ bool pair_up(const Draws& d, const Loop& loop, double* above, double* with) {
   // Every predictor sums what its pairs give; the sums are added up in order.
   std::vector<double> part(static_cast<std::size_t>(P) * B, 0.0);
   done = each_row(loop, P, 64, [&](std::ptrdiff_t j, int) {
-    double* sum = part.data() + j * B;
-    const double* a = d.of(static_cast<int>(j));
     std::vector<double> s(B);
-    for (int k = static_cast<int>(j) + 1; k < P; ++k) {
-      const double* b = d.of(k);
-      double total = 0;
-      for (int r = 0; r < B; ++r) total += s[r] = weight[r] * sign_of(a[r], b[r]);
-      for (int r = 0; r < B; ++r) sum[r] += s[r] * (total - s[r]);
-    }
+    for (int k = static_cast<int>(j) + 1; k < P; ++k) add_products(of(j), of(k), weight.data(), B, s.data(), part.data() + j * B);
   });
   if (!done) return false;
   for (int r = 0; r < B; ++r) {
@@ -64,9 +99,7 @@ bool largest_gaps(const Draws& d, const double* centre, const double* error, con
     for (int k = 0; k < P; ++k) {
       const double se = error[j + static_cast<std::ptrdiff_t>(P) * k];
       if (k == j || !(se > 0)) continue;
-      const double* b = d.of(k);
-      const double by = 1 / se, middle = centre[j] - centre[k];
-      for (int r = 0; r < B; ++r) most[r] = std::max(most[r], std::fabs(a[r] - b[r] - middle) * by);
+      widen_gaps(a, d.of(k), centre[j] - centre[k], 1 / se, B, most);
     }
   });
   if (!done) return false;
