@@ -32,7 +32,7 @@
 #' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap and the overlap of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
 #' (Nogueira, Sechidis and Brown 2018). Errors by dropping one resample after the other. Ties are broken at random, by a fixed stream, where an order is needed.
 #' @section Reading the result: "settled" ranks will hold on other samples of this size; "open" ones come in any order. A share of resamples is not a probability that the statement is true.
-#' @section Errors: A ranking without resamples, or with fewer than 3 in every part. Warning: too few resamples for rank sets (under 100).
+#' @section Errors: A ranking without resamples, or with fewer than 3 in every part. Warning: few resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and `settled` are `NA`).
 #' @references Mogstad, M., Romano, J., Shaikh, A. and Wilhelm, D. (2024). Inference for ranks. \doi{10.1093/restud/rdad006}.
 #'   Nogueira, S., Sechidis, K. and Brown, G. (2018). On the stability of feature selection algorithms. \url{https://jmlr.org/papers/v18/17-514.html}.
 #'   Nadeau, C. and Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
@@ -62,7 +62,9 @@ stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95)
   parts <- lapply(parts[times >= 3], stability_part, about = about, top = top, persistence = persistence, level = level)
   sets_asked <- about$kind %in% c("bootstrap", "subsample")
   if (sets_asked && max(times) < 100) {
-    warn_dreher("resamples", paste0("Rank sets from ", max(times), " resamples are rough: the quantile behind them is not well known."), "Draw 300 resamples where ranks are to be relied on.")
+    few <- ceiling(level * (max(times) + 1)) > max(times)
+    warn_dreher("resamples", if (few) paste0(max(times), " resamples are too few for rank sets at this level.") else paste0("Rank sets from ", max(times), " resamples are rough: the quantile behind them is not well known."),
+                "Draw 300 resamples where ranks are to be relied on.")
   }
   structure(list(parts = parts, about = about, level = level, target = attr(ranking, "target"), metric = attr(ranking, "metric"), settings = attr(ranking, "settings"),
                  labels = attr(ranking, "labels"), fingerprint = attr(ranking, "fingerprint"), failed = attr(ranking, "failed"), seed = attr(ranking, "seed")), class = "dreher_stability")
@@ -128,7 +130,8 @@ rank_sets <- function(x, centre, about, level, threads) {
   B <- nrow(x)
   p <- ncol(x)
   unknown <- matrix(NA_integer_, p, 2)
-  if (about$kind == "seeds") return(list(std_error = rep(NA_real_, p), joint = unknown, single = unknown, tier = rep(NA_integer_, p), critical = NA_real_, close = FALSE))
+  none <- list(std_error = rep(NA_real_, p), joint = unknown, single = unknown, tier = rep(NA_integer_, p), critical = NA_real_, close = FALSE)
+  if (about$kind == "seeds") return(none)
   factor <- switch(about$kind, bootstrap = 1, subsample = sqrt(about$rows / (about$of - about$rows)), sqrt(1 / B + 2 * about$outside / about$rows))
   away <- sweep(x, 2, centre)
   v <- crossprod(away) / (B - 1)
@@ -138,6 +141,8 @@ rank_sets <- function(x, centre, about, level, threads) {
   error <- factor * sd
   m <- p * (p - 1) / 2
   if (about$kind %in% c("bootstrap", "subsample")) {
+    none$std_error <- factor * sqrt(diag(v))
+    if (ceiling(level * (B + 1)) > B) return(none)   # the quantile lies beyond the largest draw
     gaps <- stability_gaps(x, centre, sd, threads)
     critical <- order_statistic(gaps$joint, level)
     single <- apply(gaps$single, 2, order_statistic, level)
@@ -159,10 +164,7 @@ rank_sets <- function(x, centre, about, level, threads) {
        tier = tiers_of(centre, error, critical), critical = critical, close = !identical(tiers_of(centre, error, around[1]), tiers_of(centre, error, around[2])))
 }
 
-order_statistic <- function(x, level) {
-  B <- length(x)
-  sort(x)[min(B, ceiling(level * (B + 1)))]
-}
+order_statistic <- function(x, level) sort(x)[min(length(x), ceiling(level * (length(x) + 1)))]
 
 # Sorted from the top: the first that is shown to lie below its tier's leader opens the next.
 tiers_of <- function(centre, error, critical) {

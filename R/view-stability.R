@@ -31,6 +31,7 @@ say_stability <- function(part, labels, about) {
     same <- sum(d$spread_lower == d$spread_upper)
     return(paste0("With other seeds of the model ", if (same == nrow(d)) "every predictor keeps" else paste0(same, " of ", nrow(d), " predictors keep"), " the rank. That is the learner's own noise; of other samples it says nothing."))
   }
+  if (all(is.na(d$tier))) return(paste0("Too few resamples for rank sets: the first ", if (nrow(d) > 2) "three are " else "are ", list_words(name(utils::head(d$predictor, 3))), " on average."))
   settled <- d[d$settled, ]
   out <- if (nrow(settled) == nrow(d)) "Settled: the whole order." else if (!nrow(settled)) "No rank is settled." else
     paste0("Settled: ", list_words(paste0(name(settled$predictor)[seq_len(min(5, nrow(settled)))], " (", settled$rank[seq_len(min(5, nrow(settled)))], ")")), if (nrow(settled) > 5) paste0(" and ", nrow(settled) - 5, " more"), ".")
@@ -77,7 +78,7 @@ print.dreher_stability <- function(x, ...) write_lines(x, format_stability(x))
 format_stability <- function(x, lines = 24) {
   several <- length(x$parts) > 1
   head <- c(heading(paste0("Stability of the ranking of the predictors of ", x$target)),
-            paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows, ranked on the rows left out"), "; ", format_percent(x$level), " sets"))
+            paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows, ranked on the rows left out; ", format_percent(x$level), " sets")))
   failed <- if (NROW(x$failed)) wrap_lines(paste0(count_of(nrow(x$failed), "piece", TRUE), " failed and ", if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."))
   if (several) {
     body <- unlist(lapply(x$parts, function(p) wrap_lines(paste0(part_name(p$table), ": ", say_stability(p, x$labels, x$about)))))

@@ -66,6 +66,35 @@ test_that("rank: weights, blocks, all pairs", {
   expect_match(x$err, "lot")
 })
 
+test_that("stability: over resamples, by workers, with a run folder to resume", {
+  run <- function(...) command("stability", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--times", "6", "--format", "json", ...)
+  x <- run()
+  expect_identical(x$status, 0L)
+  alone <- jsonlite::fromJSON(x$out)$rows
+  train <- read_table(path("train.csv"), quiet = TRUE)
+  st <- study(readRDS(path("models.rds")), train, "strength", train = train)
+  sb <- suppressWarnings(stability(rank_predictors(st, by = "permutation", resamples = draw_resamples(train, times = 6))))
+  expect_equal(alone$importance, as.data.frame(sb)$importance, tolerance = 1e-12)
+  expect_equal(alone$spread_upper, as.data.frame(sb)$spread_upper)
+  x <- run("--workers", "2", "--run", path("night"), "--out", path("stable"), "--decoys", "19", "--by", "permutation,impurity")
+  expect_identical(x$status, 0L)
+  expect_setequal(list.files(path("stable")), c("resampled.json", "stability.json", "floor.json", "stability.png", "agreement.png", "report.html"))
+  spread <- jsonlite::fromJSON(path("stable/stability.json"))$rows
+  expect_equal(spread$importance[spread$method == "permutation"], alone$importance, tolerance = 1e-12)
+  expect_true(any(grepl("id=\"how-far-can-that-order-be-trusted\"", readLines(path("stable/report.html")))))
+  expect_match(paste(x$out, collapse = " "), "Noise floor of the predictors")
+  x <- run("--run", path("night"))
+  expect_identical(x$status, 2L)
+  expect_match(x$err, "give|go on with it by --resume")
+  x <- run("--run", path("night"), "--resume", "--by", "permutation,impurity")
+  expect_identical(x$status, 0L)
+  expect_equal(jsonlite::fromJSON(x$out)$rows$importance, spread$importance)
+  expect_match(run("--resume")$err, "needs --run")
+  x <- run("--run", path("night"), "--resume", "--seed", "2")
+  expect_identical(x$status, 1L)
+  expect_match(x$err, "another run")
+})
+
 test_that("reduce: chooses and confirms", {
   x <- command("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--use", "linear", "--folds", "3", "--confirm", path("untouched.csv"), "--out", path("small"))
   expect_identical(x$status, 0L)
@@ -91,7 +120,7 @@ test_that("failures end with status 1 and say what was wrong", {
 test_that("the demo runs the whole example and says where everything is", {
   x <- command("demo", "--out", path("demo"))
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "reduction.csv", "set.json", "confirmation.json",
+  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "stability.csv", "stability.png", "reduction.csv", "set.json", "confirmation.json",
                                               "ranking.png", "methods.png", "reduction.png", "report.html"))
   expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
   expect_match(paste(x$out, collapse = "\n"), "ring_tone +leak")
