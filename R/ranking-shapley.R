@@ -5,7 +5,7 @@
 #' @inheritParams rank_permutation
 #' @param background Number of training rows that stand in for "not known" (drawn by seed; default 100), or a data frame of
 #'   such rows.
-#' @param rows `"holdout"` (default), `"train"`, or a data frame of other rows with the target.
+#' @param rows `"holdout"` (default), `"train"`, a data frame of other rows with the target, or several: words, or a named list of data frames.
 #' @param of What is divided: `"prediction"` (default), the distance of each prediction from the baseline; `"score"`, what the model's loss falls by on the rows when predictors
 #'   become known; or both, side by side.
 #' @param unit Who plays: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary as one; or a named list of groups of predictors, no predictor
@@ -23,6 +23,7 @@
 #'   link; `settings` says which). With more than two classes: one set of rows per class, and one with `class` `NA` for the sum over classes.
 #'   Attribute `units` holds the values themselves, rows x predictors (x classes). Attribute `direction` says, per model, class and predictor, the signed `mean` of the values and the rank `correlation` of the
 #'   predictor with its contribution (`NA` for factors of several levels and units of several predictors): `rises`, `falls`, `mixed` (below 0.5 in size), or `not told from none` at `level`.
+#'   Attribute `shares` holds, from the top, each predictor's `share` of the mean sizes with its `std_error`, and the `cumulative` share with its own (delta method, over rows).
 #' @details
 #' The players are the predictors. \eqn{v(S)} is the mean prediction when the predictors in S have the row's values and the others
 #' those of the background rows; the value of predictor j is the mean, over all orders in which predictors can become known,
@@ -73,15 +74,16 @@ rank_shapley <- function(study, ..., models = NULL, rows = "holdout", of = "pred
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   models <- pick_models(st, models)
-  on <- pick_rows(st, rows)
+  if (is.character(rows) && "oob" %in% rows) stop_input("Shapley values divide the prediction of the whole model, which out-of-bag rows do not have.", todo = "Use rows = \"holdout\" or \"train\".")
+  several <- pick_several_rows(st, rows)
   if (value == "cover") for (m in models) check_cover(st, m, scale)
   units <- lapply(models, function(m) shapley_units(st, m, unit))
   others <- if (value == "cover") st$train[0, , drop = FALSE] else draw_background(st, background, seed)
   if (value == "cover" && "score" %in% of) stop_input("`of = \"score\"` is for value = \"background\": a loss is one of mean predictions.", todo = "Leave `value` out.")
-  parts <- unlist(lapply(models, function(m) {
+  parts <- unlist(lapply(models, function(m) unlist(lapply(several, function(on) {
     list(if ("prediction" %in% of) divide_model(st, m, units[[m$name]], on, others, max_rows, scale, precision, max_pairs, level, seed),
          if ("score" %in% of) divide_score(st, m, units[[m$name]], on, others, max_rows, level, seed))
-  }), recursive = FALSE)
+  }), recursive = FALSE)), recursive = FALSE)
   out <- bind_rankings(st, Filter(Negate(is.null), parts), seed, level)
   if (length(of) == 2) flag_movers(out) else out
 }
@@ -113,9 +115,27 @@ divide_model <- function(st, model, units, on, others, max_rows, scale, precisio
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = if (is.null(bg)) NA_integer_ else nrow(bg),
                            note = paste0(if (way == "sampled") "sampled" else "exact", if (is.null(bg)) ", by cover"))
-  out <- new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley")), seed, level)
+  out <- new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley", if (on$label != "holdout") paste0("/", on$label))), seed, level)
+  attr(out, "shares") <- share_errors(model, on$label, values$phi, cases)
   attr(out, "direction") <- find_direction(st, model, units, on$label, values$phi, rows, cases$weight, level)
   out
+}
+
+# Shares of the mean sizes over all classes, from the top, with errors by the delta method: a row's influence is its own size less the share of all
+# its sizes, over the mean of these.
+share_errors <- function(model, label, phi, cases) {
+  size <- times(cases$weight, apply(abs(phi), c(1, 2), sum))
+  size <- matrix(size, dim(phi)[1], dimnames = list(NULL, dimnames(phi)[[2]]))
+  whole <- mean(rowSums(size))
+  share <- if (whole > 0) colMeans(size) / whole else rep(NA_real_, ncol(size))
+  order <- order(-share)
+  error <- function(columns) {   # of the sum of their shares
+    u <- (rowSums(size[, columns, drop = FALSE]) - sum(share[columns]) * rowSums(size)) / whole
+    as.vector(influence_error(u, cases$block)$std_error)
+  }
+  known <- !anyNA(share) && nrow(size) > 1
+  data.frame(model = model$name, rows = label, predictor = colnames(size)[order], share = unname(share[order]), std_error = if (known) vapply(order, error, 0) else NA_real_,
+             cumulative = unname(cumsum(share[order])), cumulative_error = if (known) vapply(seq_along(order), function(m) error(order[seq_len(m)]), 0) else NA_real_, row.names = NULL)
 }
 
 # Does a predictor's value go with its contribution, and which way? Rank correlation, its interval by Fisher's z (Fieller,

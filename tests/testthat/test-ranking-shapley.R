@@ -276,3 +276,26 @@ test_that("boosted trees: exact on the link, each class; shuffles go through the
   plain <- mean((predict(logit, d[1:60, ], n.trees = 10, type = "response") - d$strong[1:60])^2)
   expect_equal(rk$importance[rk$predictor == "peak_temp"], mean(shuffled) - plain, tolerance = 1e-10)
 })
+
+test_that("several sets of rows, and shares with errors of their own", {
+  kiln <- demo_kiln(missing = FALSE)
+  fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + cooling_rate, kiln$train)
+  st <- study(fit, kiln$holdout, "strength", train = kiln$train)
+  rk <- rank_shapley(st, rows = list(early = kiln$holdout[1:150, ], late = kiln$holdout[151:300, ]), background = 20)
+  for (on in c("early", "late")) {
+    alone <- rank_shapley(st, rows = kiln$holdout[if (on == "early") 1:150 else 151:300, ], background = 20)
+    expect_equal(rk$importance[rk$rows == on], alone$importance)
+  }
+  expect_setequal(rank_shapley(st, rows = c("holdout", "train"), background = 10, max_rows = 40)$rows, c("holdout", "train"))
+  expect_error(rank_shapley(st, rows = "oob"), "out-of-bag", class = "dreher_error_input")
+  # Shares: their sum is 1, and the error is that of a ratio of means, here by dropping one row after the other.
+  one <- rank_shapley(st, background = 20, max_rows = 200)
+  shares <- attr(one, "shares")
+  expect_equal(shares$share, one$share, tolerance = 1e-12)
+  expect_equal(shares$cumulative[4], 1)
+  expect_equal(shares$cumulative_error[4], 0, tolerance = 1e-10)
+  size <- abs(attr(one, "units")[[1]][, shares$predictor, 1])
+  drop_one <- t(vapply(1:200, function(i) colMeans(size[-i, ]) / sum(colMeans(size[-i, ])), double(4)))
+  jack <- apply(drop_one, 2, function(v) sqrt(199 / 200 * sum((v - mean(v))^2)))
+  expect_equal(shares$std_error, unname(jack), tolerance = 0.01)
+})
