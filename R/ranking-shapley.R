@@ -124,8 +124,7 @@ divide_model <- function(st, model, units, on, others, max_rows, scale, precisio
 # Shares of the mean sizes over all classes, from the top, with errors by the delta method: a row's influence is its own size less the share of all
 # its sizes, over the mean of these.
 share_errors <- function(model, label, phi, cases) {
-  size <- times(cases$weight, apply(abs(phi), c(1, 2), sum))
-  size <- matrix(size, dim(phi)[1], dimnames = list(NULL, dimnames(phi)[[2]]))
+  size <- times(cases$weight, sizes_over_classes(phi))
   whole <- mean(rowSums(size))
   share <- if (whole > 0) colMeans(size) / whole else rep(NA_real_, ncol(size))
   order <- order(-share)
@@ -459,6 +458,13 @@ check_sums <- function(values, name) {
   }
 }
 
+# rows x players: sizes of the values, summed over classes.
+sizes_over_classes <- function(phi) {
+  out <- matrix(0, dim(phi)[1], dim(phi)[2], dimnames = dimnames(phi)[1:2])
+  for (k in seq_len(dim(phi)[3])) out <- out + abs(phi[, , k])
+  out
+}
+
 summarise_shapley <- function(st, model, units, label, values, cases, level) {
   predictors <- dimnames(values$phi)[[2]]
   n <- dim(values$phi)[1]
@@ -466,16 +472,15 @@ summarise_shapley <- function(st, model, units, label, values, cases, level) {
                       if (any(values$short)) "not converged" else "", if (label == "train") "training rows" else "")
   describe <- function(sizes, class) {
     importance <- colMeans(times(cases$weight, sizes))
-    found <- influence_error(times(cases$weight, sizes - rep(importance, each = n)), cases$block)
+    each <- lapply(seq_len(ncol(sizes)), function(j) influence_error(times(cases$weight, sizes[, j] - importance[j]), cases$block))
+    found <- list(std_error = vapply(each, function(e) as.vector(e$std_error), 0), df = each[[1]]$df)
     limits <- t_limits(importance, found$std_error, found$df, level)
     ranking_rows(st, model, "shapley", label, predictors, importance, found$std_error, pmax(limits$lower, 0), limits$upper,
                  about = "model", class = class, flag = flags)
   }
-  sizes <- abs(values$phi)
-  total <- matrix(apply(sizes, c(1, 2), sum), n, dimnames = list(NULL, predictors))
-  tables <- list(describe(total, NA_character_))
-  if (dim(sizes)[3] > 1) {
-    tables <- c(tables, lapply(seq_along(st$classes), function(k) describe(matrix(sizes[, , k], n), st$classes[k])))
+  tables <- list(describe(sizes_over_classes(values$phi), NA_character_))
+  if (dim(values$phi)[3] > 1) {
+    tables <- c(tables, lapply(seq_along(st$classes), function(k) describe(abs(matrix(values$phi[, , k], n)), st$classes[k])))
   }
   do.call(rbind, tables)
 }
