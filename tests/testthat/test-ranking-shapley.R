@@ -299,3 +299,25 @@ test_that("several sets of rows, and shares with errors of their own", {
   jack <- apply(drop_one, 2, function(v) sqrt(199 / 200 * sum((v - mean(v))^2)))
   expect_equal(shares$std_error, unname(jack), tolerance = 0.01)
 })
+
+test_that("ten thousand predictors, five thousand trees, stumps: values add up, both ways, and nobody plays who is not asked", {
+  set.seed(8)
+  divide <- function(f, x, background, cover) {
+    p <- ncol(x)
+    phi <- if (cover) forest_shapley(f, x, x[0, , drop = FALSE], forest_cover(f, x, matrix(0L, 0, 0), 1L)$cover, seq_len(p), p, 2L) else forest_shapley(f, x, background, double(), seq_len(p), p, 2L)
+    before <- if (cover) forest_cover(f, x, matrix(0L, 0, 0), 1L)$baseline else mean(forest_predict(f, background, 1L))
+    expect_equal(rowSums(matrix(phi, nrow(x))), as.vector(forest_predict(f, x, 1L)) - before, tolerance = 1e-8)
+    matrix(phi, nrow(x))
+  }
+  wide <- random_flat_forest(paste0("v", 1:10000), trees = 300, depth = 5)
+  x <- matrix(rnorm(20 * 10000), 20, dimnames = list(NULL, paste0("v", 1:10000)))
+  for (cover in c(TRUE, FALSE)) {
+    phi <- divide(wide, x, x[1:5, ], cover)
+    expect_true(all(phi[, -(unique(wide$column[wide$column >= 0]) + 1)] == 0))
+  }
+  for (depth in c(1, 3)) {
+    many <- random_flat_forest(letters[1:8], trees = 5000, depth = depth)
+    x <- matrix(rnorm(30 * 8), 30, dimnames = list(NULL, letters[1:8]))
+    for (cover in c(TRUE, FALSE)) divide(many, x, x[1:7, ], cover)
+  }
+})
