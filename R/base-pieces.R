@@ -70,7 +70,7 @@ spread_pieces <- function(pieces, fun, settle, ...) {
       running[[key]] <- tryCatch(future::futureCall(try_piece, args = c(list(fun, pieces[[key]]), list(...)), globals = FALSE, packages = "dreher", seed = NULL, conditions = character()),
                                  error = function(e) conditionMessage(e))
     }
-    ready <- vapply(running, function(f) is.character(f) || future::resolved(f), NA)
+    ready <- vapply(running, function(f) is.character(f) || tryCatch(future::resolved(f), error = function(e) TRUE), NA)   # a worker that died has no more to say
     for (key in names(running)[ready]) {
       f <- running[[key]]
       running[[key]] <- NULL

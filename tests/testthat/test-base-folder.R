@@ -82,6 +82,19 @@ test_that("pieces that fail are tried twice, recorded and said; the others go on
   expect_error(rank_predictors(all_fail, by = "permutation", resamples = drawn), "No model could be trained", class = "dreher_error_study")
 })
 
+test_that("a worker that dies takes nothing with it", {
+  main <- Sys.getpid()
+  dies <- eval(bquote(function(model, data, predictors) {
+    if (Sys.getpid() != .(main)) tools::pskill(Sys.getpid(), 9)
+    lm(strength ~ ., data)
+  }))
+  odd <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), kiln$holdout, "strength", train = few, refit_with = dies)
+  old <- future::plan("multisession", workers = 2)
+  on.exit(future::plan(old))
+  rk <- rank_predictors(odd, by = "permutation", repeats = 3, resamples = drawn)
+  expect_identical(as.data.frame(rk), as.data.frame(whole))
+})
+
 test_that("folders of other runs, broken files and places that cannot be written to are refused, and nothing is lost", {
   folder <- tempfile("run")
   rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn, run = folder)
