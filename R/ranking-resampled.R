@@ -36,6 +36,7 @@ rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out
   out <- new_ranking(st, table, settings, list(), how$seed, how$level, left_out)
   attr(out, "resamples") <- list(kind = resamples$kind, times = length(resamples$inside), rows = mean(lengths(resamples$inside)), of = resamples$rows, outside = mean(outside))
   attr(out, "failed") <- failed
+  attr(out, "offsets") <- if (own && resamples$kind %in% c("bootstrap", "subsample")) sampling_offsets(pieces[!vapply(done$values, is.null, NA)], got)
   attr(out, "twins") <- if (!isFALSE(st$twins)) find_alike(st)
   if (nrow(failed)) {
     warn_dreher("pieces", paste0(nrow(failed), " of ", length(pieces), " pieces failed twice and are missing."), paste0("The first: model \"", failed$model[1], "\", resample ", failed$resample[1], ": ", failed$error[1]))
@@ -62,5 +63,38 @@ rank_resample <- function(piece, st, several, slice, how) {
   settings$rows <- rename(settings$rows)
   settings$class <- model$class
   settings$shuffle_noise <- NA_real_
-  list(table = table, settings = settings)
+  # What every row left out contributes to the importances, for the errors; not where it would fill the memory.
+  influence <- if (!is.null(piece$outside) && is.null(slice) && length(piece$outside) * as.double(length(model$inputs$predictors)) <= 2e5) {
+    found <- attr(parts[[match("permutation", piece$methods, nomatch = length(parts))]], "units")
+    if ("permutation" %in% piece$methods && is.null(several)) found[[1]]
+  }
+  list(table = table, settings = settings, influence = influence)
+}
+
+# What turns the importances of the draws into draws that vary as the whole sample does.
+#
+# A draw's importance varies with its training part, and with the rows left out on which it is measured: those that the training part lacks. A sample in which a predictor looks strong by
+# chance shows it in both, but a draw whose training part has more of such rows leaves fewer of them out: the two noises, which add up in the sample, cancel in the draws,
+# whose spread is then too small. With psi_i the mean contribution of row i over the draws that left it out, the measuring part of draw b, the mean of psi over the rows left out, is taken
+# away, and the mean of psi over its training rows, each as often as it was drawn, put in its place. -> per model a matrix resamples x predictors to add
+sampling_offsets <- function(pieces, got) {
+  of_model <- vapply(pieces, `[[`, "", "model")
+  out <- lapply(split(seq_along(pieces), factor(of_model, unique(of_model))), function(at) {
+    if (any(vapply(got[at], function(g) is.null(g$influence), NA))) return(NULL)
+    n <- max(unlist(lapply(pieces[at], function(p) c(p$inside, p$outside))))
+    predictors <- colnames(got[[at[1]]]$influence)
+    sum <- matrix(0, n, length(predictors), dimnames = list(NULL, predictors))
+    times <- integer(n)
+    for (i in at) {
+      u <- got[[i]]$influence
+      rows <- pieces[[i]]$outside
+      sum[rows, ] <- sum[rows, ] + sweep(u, 2, colMeans(u))
+      times[rows] <- times[rows] + 1L
+    }
+    psi <- sum / pmax(times, 1L)
+    psi <- sweep(psi, 2, colMeans(psi))
+    offset <- t(vapply(at, function(i) colMeans(psi[pieces[[i]]$inside, , drop = FALSE]) - colMeans(psi[pieces[[i]]$outside, , drop = FALSE]), double(length(predictors))))
+    matrix(offset, length(at), dimnames = list(vapply(pieces[at], function(p) as.character(p$resample), ""), predictors))
+  })
+  Filter(Negate(is.null), out)
 }

@@ -1,7 +1,7 @@
 # Do joint rank sets hold what they promise? Simulated data sets with separated, tied and null predictors; a linear model and a forest; permutation and
 # Shapley importance; rank sets and tiers from bootstrap draws. A set holds when it contains all tied true ranks of its predictor, and counts when those of all predictors do at once.
 # A tier is broken falsely when the predictor that opens it is not truly below the one before's leader.
-# Run with: Rscript bench/stability.R [data sets] [draws]   (400 data sets of 100 draws: about an hour on one core)
+# Run with: Rscript bench/stability.R [data sets] [draws]   (400 data sets of 100 draws: about an hour on two cores)
 # Results, brought up to date as it goes: bench/results/stability.csv
 library(dreher)
 asked <- as.integer(commandArgs(TRUE))
@@ -9,8 +9,8 @@ datasets <- if (length(asked) > 0) asked[1] else 400L
 draws <- if (length(asked) > 1) asked[2] else 100L
 
 truths <- list(separated = c(1.5, 1.1, 0.75, 0.45, 0.2, 0), tied = c(1, 1, 0.5, 0.5, 0, 0))
-found <- NULL
-for (i in seq_len(datasets)) {
+one <- function(i) {
+  found <- NULL
   truth <- names(truths)[i %% 2 + 1]
   beta <- truths[[truth]]
   set.seed(i)
@@ -28,12 +28,15 @@ for (i in seq_len(datasets)) {
     found <- rbind(found, data.frame(truth, model = t$model[1], method = t$method[1], held = all(t$rank_lower <= low & t$rank_upper >= high), each = mean(t$rank_lower <= low & t$rank_upper >= high),
                                      width = mean(t$rank_upper - t$rank_lower + 1), false_break = any(b[opens[-length(opens)]] <= b[opens[-1]]), tiers = max(t$tier)))
   }
-  if (i %% 10 == 0 || i == datasets) {
-    cells <- aggregate(cbind(held, each, width, false_break, tiers) ~ truth + model + method, found, mean)
-    cells$data_sets <- aggregate(held ~ truth + model + method, found, length)$held
-    cells$draws <- draws
-    cells[4:8] <- round(cells[4:8], 3)
-    write.csv(cells, "bench/results/stability.csv", row.names = FALSE)
-  }
+  found
+}
+found <- NULL
+for (some in split(seq_len(datasets), (seq_len(datasets) - 1) %/% 10)) {
+  found <- rbind(found, do.call(rbind, parallel::mclapply(some, one, mc.cores = 2)))
+  cells <- aggregate(cbind(held, each, width, false_break, tiers) ~ truth + model + method, found, mean)
+  cells$data_sets <- aggregate(held ~ truth + model + method, found, length)$held
+  cells$draws <- draws
+  cells[4:8] <- round(cells[4:8], 3)
+  write.csv(cells, "bench/results/stability.csv", row.names = FALSE)
 }
 print(cells)

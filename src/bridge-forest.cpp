@@ -1,5 +1,5 @@
 // The only place where R meets the forest core: unpacks lists, allocates results, hands over.
-#include <Rcpp.h>
+#include "bridge-loop.h"
 #include "model-forest.h"
 #include "ranking-boosted.h"
 #include "ranking-impurity.h"
@@ -11,17 +11,6 @@ using dreher::Loop;
 using dreher::Table;
 
 namespace {
-
-void check_interrupt(void*) { R_CheckUserInterrupt(); }
-
-// True when the user has asked to stop; does not jump, so that C++ objects are released.
-bool interrupted() { return R_ToplevelExec(check_interrupt, nullptr) == FALSE; }
-
-Loop make_loop(int threads) { return Loop{std::max(threads, 1), interrupted}; }
-
-void stop_if_interrupted(bool done) {
-  if (!done) throw Rcpp::internal::InterruptedException();
-}
 
 // Keeps the R vectors alive as long as the view on them.
 struct HeldForest {

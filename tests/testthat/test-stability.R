@@ -166,3 +166,29 @@ test_that("prints fit 25 lines of 80 columns and say the verdict", {
   write_results(s, file)
   expect_equal(nrow(data.table::fread(file)), 4)
 })
+
+test_that("draws vary as samples do: the rows measured on are put back by the rows trained on", {
+  set.seed(9)
+  n <- 60
+  psi <- rnorm(n)
+  phi <- 0.8 * psi + rnorm(n, sd = 0.3)   # what looks strong in measuring looks strong in training
+  pieces <- lapply(1:400, function(b) {
+    inside <- sample.int(n, replace = TRUE)
+    list(model = "m", resample = b, inside = inside, outside = setdiff(seq_len(n), inside))
+  })
+  got <- lapply(pieces, function(p) list(influence = matrix(psi[p$outside], ncol = 1, dimnames = list(NULL, "a"))))
+  plain <- vapply(pieces, function(p) mean(phi[p$inside]) + mean(psi[p$outside]), 0)
+  offset <- sampling_offsets(pieces, got)$m
+  expect_identical(dimnames(offset), list(as.character(1:400), "a"))
+  truth <- sd(phi + psi) / sqrt(n)
+  expect_lt(sd(plain), 0.75 * truth)
+  expect_equal(sd(plain + offset[, "a"]), truth, tolerance = 0.1)
+  got[[7]]["influence"] <- list(NULL)
+  expect_length(sampling_offsets(pieces, got), 0)
+  rk <- rank_predictors(st, by = "permutation", repeats = 4, resamples = draw_resamples(few, times = 30))
+  expect_identical(dim(attr(rk, "offsets")$linear), c(30L, 4L))
+  d <- as.data.frame(quiet(stability(rk)))
+  x <- importance_matrix(as.data.frame(rk)) + attr(rk, "offsets")$linear[, unique(rk$predictor)]
+  expect_equal(d$std_error, unname(apply(x[, d$predictor], 2, stats::sd)), tolerance = 1e-12)
+  expect_null(attr(rank_predictors(st, by = "permutation", repeats = 4, resamples = draw_resamples(few, "folds", times = 1)), "offsets"))
+})
