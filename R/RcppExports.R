@@ -57,10 +57,6 @@ shuffle_prepare <- function(forest, x, threads) {
     .Call(`_dreher_shuffle_prepare`, forest, x, threads)
 }
 
-shuffle_sums <- function(prepared, threads) {
-    .Call(`_dreher_shuffle_sums`, prepared, threads)
-}
-
 shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads) {
     .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads)
 }

@@ -53,6 +53,13 @@ quote_some <- function(x, most = 5) {
   paste(paste(x[-n], collapse = ", "), "and", x[n])
 }
 
+# a, b and c
+list_words <- function(x) {
+  n <- length(x)
+  if (n < 2) return(paste(x, collapse = ""))
+  paste(paste(x[-n], collapse = ", "), "and", x[n])
+}
+
 describe_value <- function(x) {
   if (is.null(x)) return("NULL")
   shown <- if (is.atomic(x) && length(x) == 1) format(x) else NULL

@@ -34,12 +34,10 @@ open_folder <- function(folder, about) {
   other <- names(about)[!names(about) %in% known$name | as.character(about) != known$value[match(names(about), known$name)]]
   if (length(other)) {
     DBI::dbDisconnect(con)
-    stop_study(paste0("The run folder \"", folder, "\" holds another run: other ", list_some(other), "."), todo = "Name another folder, or give what that run was given.")
+    stop_study(paste0("The run folder \"", folder, "\" holds another run: other ", list_words(other), "."), todo = "Name another folder, or give what that run was given.")
   }
   con
 }
-
-list_some <- function(x) if (length(x) < 2) x else paste(paste(x[-length(x)], collapse = ", "), "and", x[length(x)])
 
 # Finished pieces by key.
 read_folder <- function(con) {

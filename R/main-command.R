@@ -128,7 +128,7 @@ command_rank <- function(given) {
   rk <- rank_predictors(st, by = by, repeats = repeats, seed = given$seed)
   if (is.null(given$out)) return(print_table(rk, given$format))
   out <- make_folder(given$out)
-  write_results(rk, file.path(out, paste0("ranking.", given$format)))
+  write_tables(list(ranking = rk), out, given$format)
   save_picture(ggplot2::autoplot(rk), file.path(out, "ranking.png"))
   write_report(st, rk, file = file.path(out, "report.html"))
   writeLines(cli::ansi_strip(format_ranking(rk)))
@@ -149,19 +149,16 @@ command_stability <- function(given) {
   drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, seed = given$seed)
   rk <- tell_progress(rank_predictors(st, by = by, resamples = drawn, run = given$run, seed = given$seed))
   sb <- stability(rk)
-  several <- length(sb$parts) > 1
   nf <- if (!is.null(given$decoys)) tell_progress(noise_floor(st, by = intersect(by, c("impurity", "permutation", "shapley")), draws = given$decoys, seed = given$seed))
   if (is.null(given$out)) {
     print_table(sb, given$format)
   } else {
     out <- make_folder(given$out)
-    write_results(rk, file.path(out, paste0("resampled.", given$format)))
-    write_results(sb, file.path(out, paste0("stability.", given$format)))
-    if (!is.null(nf)) write_results(nf, file.path(out, paste0("floor.", given$format)))
+    agreed <- if (length(sb$parts) > 1) agreement(rk)
+    write_tables(list(resampled = rk, stability = sb, floor = nf), out, given$format)
     save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
-    if (several) save_picture(ggplot2::autoplot(agreement(rk)), file.path(out, "agreement.png"))
-    results <- c(list(sb), if (several) list(agreement(rk)))
-    do.call(write_report, c(list(st), results, list(file = file.path(out, "report.html"))))
+    if (!is.null(agreed)) save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
+    do.call(write_report, c(list(st, sb), if (!is.null(agreed)) list(agreed), list(file = file.path(out, "report.html"))))
     writeLines(cli::ansi_strip(c(format_stability(sb), if (!is.null(nf)) c("", format_floor(nf)))))
     tell("Written to ", out, ".")
   }
@@ -198,14 +195,17 @@ command_reduce <- function(given) {
     print_table(rd, given$format)
   } else {
     out <- make_folder(given$out)
-    write_results(rd, file.path(out, paste0("reduction.", given$format)))
-    write_results(set, file.path(out, paste0("set.", given$format)))
-    if (!is.null(cf)) write_results(cf, file.path(out, paste0("confirmation.", given$format)))
+    write_tables(list(reduction = rd, set = set, confirmation = cf), out, given$format)
     save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
     writeLines(cli::ansi_strip(format_reduction(rd)))
     tell("Written to ", out, ".")
   }
   tell(paste(cli::ansi_strip(c("", format_set(set), if (!is.null(cf)) c("", format_confirmation(cf)))), collapse = "\n"))
+}
+
+# Each result, if there is one, in a file of its name.
+write_tables <- function(results, folder, format) {
+  for (name in names(results)) if (!is.null(results[[name]])) write_results(results[[name]], file.path(folder, paste0(name, ".", format)))
 }
 
 print_table <- function(x, format) {

@@ -296,12 +296,22 @@ correct_model <- function(model, st, units, refits, seed) {
   new_ranking(st, table, new_settings(model, "impurity", "train corrected", nrow(st$train), refits, "decrease less that of permuted copies"), list(), seed, NA_real_)
 }
 
+# Per predictor the rows whose values its permuted copy takes; within strata (per predictor a number per row) where there are any.
+draw_copies <- function(predictors, n, strata = NULL) {
+  lapply(predictors, function(p) {
+    if (is.null(strata)) return(sample.int(n))
+    donor <- integer(n)
+    for (rows in split(seq_len(n), strata[[p]])) donor[rows] <- rows[sample.int(length(rows))]
+    donor
+  })
+}
+
 # The training rows with a permuted copy of every predictor, in the columns the trees take in: list(data, model to
 # fit, columns in random order, real and decoy name of each of the forest's columns).
 add_decoys <- function(model, st, seed, b) {
   train <- training_frame(st, model)
   predictors <- model$inputs$predictors
-  order <- with_stream(seed, c("decoys", b), replicate(length(predictors), sample.int(nrow(train)), simplify = FALSE))
+  order <- with_stream(seed, c("decoys", b), draw_copies(predictors, nrow(train)))
   real <- model$forest$columns
   encoded <- inherits(model$object, "dreher_encoded")
   if (encoded && isTRUE(model$forest$shared)) {

@@ -4,20 +4,22 @@
 rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out) {
   own <- is.null(rows) || identical(rows, "holdout")
   several <- if (own) NULL else pick_several_rows(st, rows)
-  for (on in several) if (!is.data.frame(on$data) || on$label %in% c("train", "oob")) stop_input("Resamples are ranked on the rows left out, or on rows you give as data frames.", todo = "Leave `rows` out.")
+  for (on in several) if (on$label %in% c("train", "oob")) stop_input("Resamples are ranked on the rows left out, or on rows you give as data frames.", todo = "Leave `rows` out.")
   outside <- lengths(resamples$outside)
   if (own && resamples$kind != "seeds" && any(outside < 2)) {
     stop_study(paste0("Resample ", which(outside < 2)[1], " leaves out fewer than 2 rows, so there is nothing to rank on."), todo = "Draw smaller resamples.")
   }
-  pieces <- unlist(lapply(unique(pairs$model), function(m) lapply(seq_along(resamples$inside), function(b) {
-    list(model = m, resample = b, methods = pairs$method[pairs$model == m], inside = resamples$inside[[b]], outside = if (own && resamples$kind != "seeds") resamples$outside[[b]])
-  })), recursive = FALSE)
-  slim <- st
-  slim$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
-  about <- if (!is.null(run)) list(data = st$fingerprint, models = rlang::hash(lapply(st$models, function(m) list(m$class, signif(predict_aligned(st, m, model_rows(st, m, st$data)), 10)))),
-                methods = rlang::hash(pairs[c("model", "method")]), resamples = rlang::hash(list(resamples$kind, resamples$inside, resamples$outside)), seed = format(how$seed),
-                settings = rlang::hash(list(how, several, if (is.null(slice)) "" else deparse(slice), st$metric$name, st$weights, st$blocks)))
-  done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, p$resample, sep = "/"), ""), rank_resample, st = slim, several = several, slice = slice, how = how,
+  # Draws of whole rows, measured on what they leave out, have their errors set right: see sampling_offsets(). Not where that would fill the memory.
+  drawn <- own && is.null(slice) && resamples$kind %in% c("bootstrap", "subsample")
+  pieces <- unlist(lapply(unique(pairs$model), function(m) {
+    cells <- sum(outside) * as.double(length(st$models[[m]]$inputs$predictors))
+    lapply(seq_along(resamples$inside), function(b) {
+      list(model = m, resample = b, methods = pairs$method[pairs$model == m], inside = resamples$inside[[b]], outside = if (own && resamples$kind != "seeds") resamples$outside[[b]],
+           keep_influence = drawn && cells <= 4e7)
+    })
+  }), recursive = FALSE)
+  about <- if (!is.null(run)) run_identity(st, pairs, resamples = list(resamples$kind, resamples$inside, resamples$outside), settings = list(how, several, if (is.null(slice)) "" else deparse(slice)))
+  done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, p$resample, sep = "/"), ""), rank_resample, st = without_forests(st), several = several, slice = slice, how = how,
                      folder = run, about = about, label = "ranking over resamples")
   got <- Filter(Negate(is.null), done$values)
   failed <- data.frame(model = vapply(pieces, `[[`, "", "model"), resample = vapply(pieces, `[[`, 1L, "resample"))[match(done$failed$key, names(done$values)), ]
@@ -36,12 +38,25 @@ rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out
   out <- new_ranking(st, table, settings, list(), how$seed, how$level, left_out)
   attr(out, "resamples") <- list(kind = resamples$kind, times = length(resamples$inside), rows = mean(lengths(resamples$inside)), of = resamples$rows, outside = mean(outside))
   attr(out, "failed") <- failed
-  attr(out, "offsets") <- if (own && resamples$kind %in% c("bootstrap", "subsample")) sampling_offsets(pieces[!vapply(done$values, is.null, NA)], got)
+  attr(out, "offsets") <- if (drawn) sampling_offsets(pieces[!vapply(done$values, is.null, NA)], got)
   attr(out, "twins") <- if (!isFALSE(st$twins)) find_alike(st)
   if (nrow(failed)) {
     warn_dreher("pieces", paste0(nrow(failed), " of ", length(pieces), " pieces failed twice and are missing."), paste0("The first: model \"", failed$model[1], "\", resample ", failed$resample[1], ": ", failed$error[1]))
   }
   out
+}
+
+# What a run is of: anything else must not go on in its folder.
+run_identity <- function(st, pairs, resamples, settings) {
+  says <- lapply(st$models[unique(pairs$model)], function(m) list(m$class, signif(predict_aligned(st, m, model_rows(st, m, st$data)), 10)))
+  list(data = st$fingerprint, models = rlang::hash(says), methods = rlang::hash(pairs[c("model", "method")]), resamples = rlang::hash(resamples), seed = format(settings[[1]]$seed),
+       settings = rlang::hash(list(settings, st$metric$name, st$weights, st$blocks)))
+}
+
+# A study to hand to workers: models are trained again there, and their trees read anew.
+without_forests <- function(st) {
+  st$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
+  st
 }
 
 rank_resample <- function(piece, st, several, slice, how) {
@@ -53,8 +68,7 @@ rank_resample <- function(piece, st, several, slice, how) {
   on <- if (!is.null(several)) several else list(list(data = if (is.null(piece$outside)) st$data else st$train[piece$outside, , drop = FALSE], label = "holdout"))
   on <- slice_rows(on, slice)
   parts <- unlist(lapply(piece$methods, function(method) rank_by(list(model = piece$model, method = method), inside, on, how)), recursive = FALSE)
-  label <- if (is.null(piece$outside)) NULL else "left out"
-  rename <- function(rows) if (is.null(label)) rows else sub("^holdout", label, rows)
+  rename <- function(rows) if (is.null(piece$outside)) rows else sub("^holdout", "left out", rows)
   table <- do.call(rbind, lapply(parts, as_plain))
   table$rows <- rename(table$rows)
   table$resample <- piece$resample
@@ -63,11 +77,8 @@ rank_resample <- function(piece, st, several, slice, how) {
   settings$rows <- rename(settings$rows)
   settings$class <- model$class
   settings$shuffle_noise <- NA_real_
-  # What every row left out contributes to the importances, for the errors; not where it would fill the memory.
-  influence <- if (!is.null(piece$outside) && is.null(slice) && length(piece$outside) * as.double(length(model$inputs$predictors)) <= 2e5) {
-    found <- attr(parts[[match("permutation", piece$methods, nomatch = length(parts))]], "units")
-    if ("permutation" %in% piece$methods && is.null(several)) found[[1]]
-  }
+  # What every row left out contributes to the importances: one part per method, on one set of rows.
+  influence <- if (piece$keep_influence && "permutation" %in% piece$methods) attr(parts[[match("permutation", piece$methods)]], "units")[[1]]
   list(table = table, settings = settings, influence = influence)
 }
 

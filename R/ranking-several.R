@@ -47,11 +47,17 @@ rank_predictors <- function(study, by = c("impurity", "permutation", "shapley"),
 # One model by one method on several sets of rows; methods that do not ask rows are run once.
 rank_by <- function(piece, st, several, how) {
   of_rows <- function(on) {
-    rows <- if (on$label == "oob" || (is.null(on$slice) && on$label %in% c("holdout", "train"))) on$label else on$data
+    # A data frame keeps its name; a slice is called as in the settings.
+    rows <- if (!is.null(on$slice)) stats::setNames(list(on$data), rows_with_slice(on$label, on$slice)) else
+      if (on$label %in% c("holdout", "train", "oob")) on$label else if (on$label == "given") on$data else stats::setNames(list(on$data), on$label)
     out <- switch(piece$method,
                   permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = how$repeats, level = how$level, seed = how$seed),
                   shapley = rank_shapley(st, models = piece$model, rows = rows, background = how$background, level = how$level, seed = how$seed))
-    name_rows(out, on)
+    if (!is.null(on$slice)) {
+      out$rows <- on$label
+      out$slice <- on$slice
+    }
+    out
   }
   if (piece$method %in% c("permutation", "shapley")) {
     if (piece$method == "shapley") several <- Filter(function(on) on$label != "oob", several)
@@ -65,32 +71,19 @@ rank_by <- function(piece, st, several, how) {
               association = rank_association(st, level = how$level, seed = how$seed)))
 }
 
-# Rows handed over as a data frame get their own name back, and their slice.
-name_rows <- function(ranking, on) {
-  settings <- attr(ranking, "settings")
-  ranking$rows <- sub("^given", on$label, ranking$rows)
-  settings$rows <- sub("^given", on$label, settings$rows)
-  if (!is.null(on$slice)) {
-    ranking$slice <- on$slice
-    settings$rows <- rows_with_slice(settings$rows, on$slice)
-  }
-  names(attr(ranking, "units")) <- NULL
-  attr(ranking, "settings") <- settings
-  ranking
-}
-
 # Every set of rows in parts, by the values of a column.
 slice_rows <- function(several, slice) {
   if (is.null(slice)) return(several)
   column <- if (inherits(slice, "formula") && length(slice) == 2) all.vars(slice)
   if (length(column) != 1) stop_input("`slice` must be a formula with one column on its right side.", paste0("Given: ", describe_value(slice), "."), "For example slice = ~ shift.")
   out <- lapply(unname(several), function(on) {
+    if (on$label %in% c("train", "oob")) stop_input("Slices are for rows the model has not seen.", todo = "Use rows = \"holdout\", or data frames of other rows.")
     check_columns(on$data, column, "rows", "The column of `slice`")
     of <- as.character(on$data[[column]])
     of[is.na(of)] <- "missing"
-    values <- unique(of)
+    values <- union(as.character(sort(unique(on$data[[column]]))), if ("missing" %in% of) "missing")
     if (length(values) > 50) stop_input(paste0("Column \"", column, "\" has ", length(values), " values, too many for slices."), todo = "Cut it into a few, in a column of its own.")
-    lapply(if (is.numeric(on$data[[column]])) values[order(as.double(values))] else sort(values), function(v) list(data = on$data[of == v, , drop = FALSE], label = on$label, slice = v))
+    lapply(values, function(v) list(data = on$data[of == v, , drop = FALSE], label = on$label, slice = v))
   })
   unlist(out, recursive = FALSE)
 }

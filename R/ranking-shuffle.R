@@ -48,12 +48,11 @@ open_shuffle <- function(st, model, rows, inbag = NULL) {
     return(list(st = st, model = model, rows = rows, n = nrow(rows), base = predict_aligned(st, model, rows)))
   }
   x <- encode_for_forest(f, rows)
-  prepared <- shuffle_prepare(f, x, st$threads)
-  sum <- if (is.null(inbag)) shuffle_sums(prepared, st$threads) else predict_left_out(f, x, inbag, st$threads)
+  sum <- if (is.null(inbag)) forest_predict(f, x, st$threads) else predict_left_out(f, x, inbag, st$threads)
   out <- list(st = st, model = model, rows = rows, n = nrow(rows), sum = sum, inbag = if (is.null(inbag)) matrix(0L, 0, 0) else inbag,
               scale = if (is.null(inbag)) double() else sum(f$weight) / as.vector((inbag == 0) %*% f$weight))
   out$base <- forest_says(out, sum)
-  out$prepared <- prepared
+  out$prepared <- shuffle_prepare(f, x, st$threads)
   out
 }
 

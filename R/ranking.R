@@ -31,9 +31,6 @@ NULL
 # importance etc.: vectors along `predictors`.
 ranking_rows <- function(st, model, method, rows, predictors, importance, std_error = NA_real_, lower = NA_real_,
                          upper = NA_real_, about, class = NA_character_, flag = "") {
-  positive <- pmax(importance, 0)
-  total <- sum(positive)
-  top <- max(importance)
   d <- st$dictionary
   family <- d$family[match(predictors, d$predictor)]
   family[is.na(family) & predictors %in% d$family] <- predictors[is.na(family) & predictors %in% d$family]
@@ -41,12 +38,19 @@ ranking_rows <- function(st, model, method, rows, predictors, importance, std_er
     model = model$name, method = method, rows = rows, class = class, slice = NA_character_, resample = NA_integer_,
     predictor = predictors, family = family, importance = importance,
     std_error = std_error, lower = lower, upper = upper,
-    share = if (total > 0) positive / total else NA_real_,
-    relative = if (top > 0) importance / top else NA_real_,
-    rank = as.integer(rank(-importance, ties.method = "min")), about = about, flag = flag)
-  out <- out[order(out$rank), ]
+    share = NA_real_, relative = NA_real_, rank = NA_integer_, about = about, flag = flag)
+  out <- place_rows(out)
   rownames(out) <- NULL
   out
+}
+
+# Shares, relative importances and ranks from the importances; rows in order of rank.
+place_rows <- function(d) {
+  positive <- pmax(d$importance, 0)
+  d$share <- if (sum(positive) > 0) positive / sum(positive) else NA_real_
+  d$relative <- if (max(d$importance) > 0) d$importance / max(d$importance) else NA_real_
+  d$rank <- as.integer(rank(-d$importance, ties.method = "min"))
+  d[order(d$rank), ]
 }
 
 new_ranking <- function(st, table, settings, units, seed, level, left_out = NULL) {
@@ -65,7 +69,7 @@ new_settings <- function(model, method, rows, n, repeats = NA_integer_, measures
 bind_rankings <- function(st, parts, seed, level, left_out = NULL) {
   table <- do.call(rbind, lapply(parts, as_plain))
   rownames(table) <- NULL
-  out <- new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(parts, attr, "units"), recursive = FALSE),
+  out <- new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(unname(parts), attr, "units"), recursive = FALSE),
                      seed, level, left_out)
   for (name in c("members", "strata", "gap", "twins", "score", "direction", "shares")) attr(out, name) <- unique(do.call(rbind, unname(lapply(parts, attr, name))))
   out
@@ -106,7 +110,6 @@ summary.dreher_ranking <- function(object, ...) {
 # As it is shown: the mean over resamples, slices as rows of their own.
 shown_ranking <- function(x) {
   if (all(is.na(x$resample)) && all(is.na(x$slice))) return(x)
-  settings <- attr(x, "settings")
   table <- as_plain(x)
   if (!all(is.na(table$resample))) {
     key <- paste(table$model, table$method, table$rows, table$class, table$slice, table$predictor, sep = "\r")
@@ -119,20 +122,11 @@ shown_ranking <- function(x) {
     table$about <- "learner"
   }
   table$rows <- rows_with_slice(table$rows, table$slice)
-  parts <- split(table, factor(paste(table$model, table$method, table$rows, table$class), unique(paste(table$model, table$method, table$rows, table$class))))
-  table <- do.call(rbind, lapply(parts, function(d) {
-    positive <- pmax(d$importance, 0)
-    d$share <- if (sum(positive) > 0) positive / sum(positive) else NA_real_
-    d$relative <- if (max(d$importance) > 0) d$importance / max(d$importance) else NA_real_
-    d$rank <- as.integer(rank(-d$importance, ties.method = "min"))
-    d[order(d$rank), ]
-  }))
+  table <- do.call(rbind, lapply(split_ranking(table), place_rows))
   rownames(table) <- NULL
   keep <- attributes(x)
-  keep[c("names", "row.names", "class", "settings")] <- NULL
-  out <- structure(table, class = class(x), settings = settings)
-  for (a in names(keep)) attr(out, a) <- keep[[a]]
-  out
+  attributes(table) <- c(attributes(table)[c("names", "row.names")], keep[setdiff(names(keep), c("names", "row.names"))])
+  table
 }
 
 # What rows are called in the settings. The usual ones go without saying where there are slices.

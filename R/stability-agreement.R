@@ -8,8 +8,8 @@
 #' @param persistence How far down the lists the rank-biased overlap looks.
 #' @return A list of class `dreher_agreement`; `as.data.frame()` gives one row per pair of rankings: `a`, `b`, `tau` (Kendall's tau-b), `spearman`, `top_overlap`, `rank_overlap`, `shared` (number of predictors in both),
 #'   and `tau_error`, its Monte-Carlo error over the resamples (`NA` without). `predictors` is a data frame with the `best` and `worst` rank of each predictor, which ranking gives them, and `why`, possible reasons.
-#' @details Reasons are read off what is known: flags (`twin`: two predictors share what one of them would have alone; `many levels` and `in-bag only`: impurity favours predictors with many values; `moves only`: moves predictions without
-#' improving the score), a gap between training and holdout rows, and a low rank by itself (association, coefficient) beside a high one in the model: acts through others or not along a line.
+#' @details Reasons are read off what is known: pairs that go together (they share what one of them would have alone), flags (`many levels` and `in-bag only`: impurity favours predictors with many values; `moves only`: moves predictions without
+#' improving the score), a gap between training and holdout rows, and a low rank by itself (association) beside a high one in the model: acts through others or not along a line.
 #' @section Errors: A ranking that holds a single list.
 #' @references As for [stability()].
 #' @examples
@@ -77,10 +77,10 @@ disputed <- function(parts, means, ranking) {
   out <- do.call(rbind, lapply(seq_along(in_all), function(i) {
     p <- in_all[i]
     place <- vapply(ranks, function(r) if (p %in% names(r)) r[[p]] else NA_real_, 0)
-    by_itself <- place[vapply(parts, function(d) d$method[1] %in% c("association", "coefficient"), NA)]
+    by_itself <- place[vapply(parts, function(d) d$method[1] == "association", NA)]
     inside <- place[vapply(parts, function(d) d$method[1] %in% c("permutation", "shapley", "refit"), NA)]
     half <- length(in_all) / 2
-    why <- c(if ("twin" %in% flags[[i]] || p %in% c(twins$predictor, twins$other)) paste0("shares credit with ", paste(setdiff(c(twins$other[twins$predictor == p], twins$predictor[twins$other == p]), p), collapse = ", ")),
+    why <- c(if (p %in% c(twins$predictor, twins$other)) paste0("shares credit with ", paste(setdiff(c(twins$other[twins$predictor == p], twins$predictor[twins$other == p]), p), collapse = ", ")),
              if ("many levels" %in% flags[[i]]) "many levels", if ("in-bag only" %in% flags[[i]]) "in-bag only", if ("moves only" %in% flags[[i]]) "moves predictions without improving the score",
              if (any(gap$predictor == p & gap$beyond)) "more on training rows than on holdout rows",
              if (any(by_itself > half, na.rm = TRUE) && any(inside <= half / 2, na.rm = TRUE)) "acts through others or not along a line")

@@ -28,7 +28,7 @@
 #'
 #' @section Reading the result: Being above the floor means: related to the target, alone or through others. A predictor that is useless beside the others but correlated with a useful one also passes; conditional decoys, [rank_refit()] and
 #'   `rank_permutation(conditional = TRUE)` ask that other question.
-#' @section Errors: No training rows; fewer than 19 refits; a model that cannot be trained with more predictors (give `study(refit_with = )`).
+#' @section Errors: No training rows; fewer than 19 refits; a model that cannot be trained with more predictors, as those on encoded columns (give `study(refit_with = )`); a run folder of another run.
 #' @references Wu, Y., Boos, D. and Stefanski, L. (2007). Controlling variable selection by the addition of pseudovariables. \doi{10.1198/016214506000000843}.
 #'   Sandri, M. and Zuccolotto, P. (2008). \doi{10.1198/106186008X344522}.
 #'   Westfall, P. and Young, S. (1993). Resampling-based multiple testing.
@@ -56,14 +56,15 @@ noise_floor <- function(study, by = "permutation", ..., models = NULL, draws = 9
     strata <- if (conditional) strata_of_all(st, st$models[[m]], seed)
     lapply(seq_len(draws), function(b) list(model = m, draw = b, methods = pairs$method[pairs$model == m], strata = strata))
   }), recursive = FALSE)
-  slim <- st
-  slim$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
-  about <- if (!is.null(run)) list(data = st$fingerprint, methods = rlang::hash(pairs), seed = format(seed), settings = rlang::hash(list(how, draws, conditional, "noise floor")))
-  done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, "decoys", p$draw, sep = "/"), ""), rank_decoys, st = slim, how = how, folder = run, about = about, label = "training with decoys")
+  for (m in unique(pairs$model)) need_room(st, st$models[[m]])
+  about <- if (!is.null(run)) run_identity(st, pairs, resamples = "decoys", settings = list(how, draws, conditional))
+  done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, "decoys", p$draw, sep = "/"), ""), rank_decoys, st = without_forests(st), how = how, folder = run, about = about,
+                     label = "training with decoys")
   if (nrow(done$failed)) {
     stop_model(paste0("Models could not be trained with decoys: ", done$failed$key[1], "."), done$failed$error[1], "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
   }
-  table <- do.call(rbind, lapply(split(do.call(rbind, done$values), part_keys(do.call(rbind, done$values))), judge_decoys, alpha = alpha))
+  drawn <- do.call(rbind, done$values)
+  table <- do.call(rbind, lapply(split(drawn, part_keys(drawn)), judge_decoys, alpha = alpha))
   rownames(table) <- NULL
   structure(list(table = table, draws = draws, alpha = alpha, conditional = conditional, target = st$target, metric = st$metric$name, labels = labels_of(st, st$predictors), seed = seed, fingerprint = st$fingerprint),
             class = "dreher_floor")
@@ -78,53 +79,60 @@ strata_of_all <- function(st, model, seed) {
   list(train = on(model_rows(st, model, st$train, "train")), data = on(model_rows(st, model, st$data)))
 }
 
-# Permuted copies of all columns, each by itself, within strata if there are any.
+# The rows with permuted copies of these columns.
 beside_copies <- function(rows, predictors, strata = NULL) {
-  for (p in predictors) {
-    of <- if (is.null(strata)) rep(1L, nrow(rows)) else strata[[p]]
-    donor <- seq_len(nrow(rows))
-    for (s in unique(of)) donor[of == s] <- donor[of == s][sample.int(sum(of == s))]
-    rows[[decoy_columns(predictors)[match(p, predictors)]]] <- rows[[p]][donor]
-  }
+  donors <- draw_copies(predictors, nrow(rows), strata)
+  rows[decoy_columns(predictors)] <- Map(function(p, donor) rows[[p]][donor], predictors, donors)
   rows
 }
 
 rank_decoys <- function(piece, st, how) {
   model <- st$models[[piece$model]]
   predictors <- model$inputs$predictors
-  also <- function(rows, from) {
-    rows[intersect(c(st$target, st$weights, st$blocks), names(from))] <- from[intersect(c(st$target, st$weights, st$blocks), names(from))]
-    rows
-  }
-  train <- training_frame(st, model)
-  data <- also(model_rows(st, model, st$data), st$data)
-  with_stream(how$seed, c("decoys", piece$model, piece$draw), {
-    train <- beside_copies(train, predictors, piece$strata$train)
-    data <- beside_copies(data, predictors, piece$strata$data)
+  copied <- copied_predictors(model$object, predictors)
+  decoys <- decoy_columns(copied)
+  key <- c("decoys", piece$model, piece$draw)
+  with_stream(how$seed, key, {
+    train <- beside_copies(training_frame(st, model), copied, piece$strata$train)
+    data <- beside_copies(frame_of(st, model, st$data, "data"), copied, piece$strata$data)
+    st$predictors <- sample(c(predictors, decoys))   # so that nothing but the values tells a predictor from its copy
   })
-  doubled <- c(predictors, decoy_columns(predictors))
-  model$object <- make_room(model$object, predictors)
-  fit <- fit_on(st, model, train, doubled, how$seed, c(piece$model, "decoys", piece$draw))
-  st$predictors <- doubled
+  model$object <- make_room(model$object, copied)
+  fit <- fit_on(st, model, train, st$predictors, how$seed, key)
   inside <- inside_study(st, model, fit, train, data)
+  lacking <- setdiff(st$predictors, inside$models[[1]]$inputs$predictors)
+  if (length(lacking)) stop_model(paste0("Model \"", model$name, "\", trained again, does not take the copies in: ", quote_some(lacking), "."))
   parts <- unlist(lapply(piece$methods, function(m) rank_by(list(model = piece$model, method = m), inside, list(list(data = data, label = "holdout")), how)), recursive = FALSE)
   table <- do.call(rbind, lapply(parts, as_plain))
   table <- table[is.na(table$class), c("model", "method", "rows", "slice", "predictor", "importance")]
-  of <- match(table$predictor, decoy_columns(predictors))
+  of <- match(table$predictor, decoys)
   table$decoy <- !is.na(of)
-  table$predictor[table$decoy] <- predictors[of[table$decoy]]
+  table$predictor[table$decoy] <- copied[of[table$decoy]]
   table$draw <- piece$draw
   table
+}
+
+# All predictors, but for those that stand in an offset only: nothing about them is estimated, so that chance scores nothing.
+copied_predictors <- function(object, predictors) {
+  if (!inherits(object, c("lm", "multinom"))) return(predictors)
+  intersect(predictors, unlist(lapply(attr(stats::terms(object), "term.labels"), function(label) all.vars(str2lang(label)))))
+}
+
+# Models on encoded columns would not see the copies: their floor would be 0, and everything above it.
+need_room <- function(st, model) {
+  if (inherits(model$object, "dreher_encoded") && is.null(st$refit_with[[model$name]])) {
+    stop_model(paste0("Model \"", model$name, "\" takes encoded columns, to which copies of its predictors cannot be added."), todo = "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
+  }
 }
 
 # What a model states about its predictors, for twice as many.
 make_room <- function(object, predictors) {
   if (inherits(object, c("ranger", "randomForest")) && !is.null(object$mtry)) object$mtry <- 2 * object$mtry
   if (inherits(object, c("lm", "multinom"))) {
-    terms <- stats::terms(object)
+    formula <- stats::formula(stats::terms(object))   # all of it, offsets too, and each term again with the copies
     renamed <- stats::setNames(lapply(decoy_columns(predictors), as.name), predictors)
-    again <- vapply(attr(terms, "term.labels"), function(t) paste(deparse(do.call(substitute, list(str2lang(t), renamed)), width.cutoff = 500), collapse = " "), "")
-    object$terms <- stats::terms(stats::reformulate(c(attr(terms, "term.labels"), again), response = terms[[2]], intercept = attr(terms, "intercept") == 1))
+    for (label in attr(stats::terms(object), "term.labels")) formula[[3]] <- call("+", formula[[3]], do.call(substitute, list(str2lang(label), renamed)))
+    object$terms <- stats::terms(formula)
   }
   object
 }
@@ -163,7 +171,8 @@ with_floor <- function(ranking, floor) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_class(floor, "dreher_floor", "floor", "noise_floor()")
   if (!identical(attr(ranking, "fingerprint"), floor$fingerprint)) stop_study("The noise floor is of another study: its data differ.", todo = "Give the ranking and the floor of one study.")
-  at <- match(paste(ranking$model, ranking$method, ranking$predictor), paste(floor$table$model, floor$table$method, floor$table$predictor))
+  # The rows left out of resamples are as new to a model as holdout rows.
+  at <- match(paste(ranking$model, ranking$method, sub("^left out$", "holdout", ranking$rows), ranking$predictor), paste(floor$table$model, floor$table$method, floor$table$rows, floor$table$predictor))
   below <- !is.na(at) & !floor$table$above[at] & is.na(ranking$class)
   ranking$flag[below] <- join_flags(ranking$flag[below], rep("not above floor", sum(below)))
   attr(ranking, "floor") <- floor

@@ -140,25 +140,24 @@ pairs_jackknife <- function(with) {
 
 without_self <- function(m) rowSums(m) - diag(m)
 
-# All measures of many rankings: data frame measure, k, value, mc_error, chance.
-measure_agreement <- function(scores, tau_with, persistence, tops, level, threads) {
+# All measures of many rankings: data frame measure, k, value, mc_error, chance. ranks, place: predictors x rankings, with
+# ties shared and with ties drawn.
+measure_agreement <- function(scores, ranks, place, tau_with, persistence, tops, level, threads) {
   B <- nrow(scores)
   p <- ncol(scores)
   row <- function(measure, found, chance, k = NA_integer_) data.frame(measure = measure, k = k, value = found[[1]], mc_error = found[[2]], chance = chance)
-  ranks <- apply(scores, 1, rank)   # predictors x rankings
   spread <- apply(ranks, 2, stats::sd)
   z <- scale(ranks)[, spread > 0, drop = FALSE] / sqrt(p - 1)
   spearman <- if (ncol(z) > 1) pairs_jackknife(as.vector(crossprod(z, rowSums(z))) - 1) else c(NA_real_, NA_real_)
   W <- concordance(scores)
   drop_one <- if (B >= 3) sqrt(jackknife_variance(drop_concordance(scores, ranks))) else NA_real_
-  place <- with_stream(1, c("ties", B, p), apply(scores, 1, function(x) order(order(-x, stats::runif(p)))))
-  overlap <- stability_overlap(matrix(as.integer(place), p), persistence, threads)
+  overlap <- stability_overlap(place, persistence, threads)
   out <- list(row("Kendall's tau-b", pairs_jackknife(tau_with), 0), row("Spearman", spearman, 0), row("Kendall's W", c(W, drop_one), 1 / B),
               row("rank-biased overlap", pairs_jackknife(without_self(overlap)), chance_overlap(p, persistence)))
   for (k in tops) {
     shared <- crossprod(place <= k)
     out <- c(out, list(row("top overlap", pairs_jackknife(without_self(shared / (2 * k - shared))), chance_top(p, k), k)))
-    found <- set_stability(t(place <= k) + 0, level)
+    found <- set_stability(t(place <= k), level)
     out <- c(out, list(row("chance-corrected stability of the top", found[1:2], 0, k)))
   }
   do.call(rbind, out)

@@ -32,7 +32,7 @@
 #' Permutation importance over bootstrap draws and subsamples is measured on the rows a draw leaves out. Rows that make a predictor look strong by chance do so in training and in
 #' measuring; in the whole sample the two add up, but what a draw trains on more often it does not measure on, so that they cancel in the draws. Their spread alone would be too small (a forest's rank sets then held in 91 % of
 #' simulated samples with ties, with what follows in all of 60: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
-#' rows times predictors exceed 200,000 a draw, for slices, and for metrics that have no influence of single rows.
+#' rows left out times predictors exceed 40 million over all draws, for slices, and for metrics that have no influence of single rows.
 #'
 #' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap and the overlap of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
 #' (Nogueira, Sechidis and Brown 2018). Errors by dropping one resample after the other. Ties are broken at random, by a fixed stream, where an order is needed.
@@ -54,6 +54,7 @@ stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95)
   check_no_dots(..., .verb = "stability")
   persistence <- check_fraction(persistence, "persistence")
   level <- check_fraction(level, "level")
+  for (k in top) check_count(k, "top")
   about <- attr(ranking, "resamples")
   table <- as_plain(ranking)
   if (is.null(about) || all(is.na(table$resample))) {
@@ -110,12 +111,11 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   offset <- if (d$method[1] == "permutation" && d$rows[1] == "left out" && is.na(d$slice[1])) offsets[[d$model[1]]]
   drawn <- if (is.null(offset)) x else x + offset[rownames(x), colnames(x), drop = FALSE]
   sets <- rank_sets(drawn, centre, about, level, threads)
-  ranks <- t(apply(-x, 1, rank))
-  if (p == 1) ranks <- matrix(1, nrow(x), 1)
-  place <- with_stream(1, c("ties", dim(x)), apply(x, 1, function(v) order(order(-v, stats::runif(p)))))
-  place <- matrix(place, p)
-  sorted <- matrix(apply(ranks, 2, sort), nrow(x))
-  spread <- sorted[pmax(ceiling(c(0.05, 0.95) * nrow(x)), 1), , drop = FALSE]
+  # Ranks with ties shared, and places with ties drawn: predictors x resamples.
+  ranks <- matrix(apply(-x, 1, rank), p)
+  place <- matrix(with_stream(1, c("ties", dim(x)), apply(x, 1, function(v) order(order(-v, stats::runif(p))))), p)
+  sorted <- matrix(apply(ranks, 1, sort), nrow(x))
+  spread <- sorted[ceiling(c(0.05, 0.95) * nrow(x)), , drop = FALSE]
   limits <- t_limits(centre, sets$std_error, nrow(x) - 1, level)
   table <- data.frame(model = d$model[1], method = d$method[1], rows = d$rows[1], slice = d$slice[1], predictor = colnames(x), importance = centre, std_error = sets$std_error, lower = limits$lower,
                       upper = limits$upper, rank = rank(-centre, ties.method = "min"), rank_lower = sets$joint[, 1], rank_upper = sets$joint[, 2], alone_lower = sets$single[, 1], alone_upper = sets$single[, 2],
@@ -125,13 +125,13 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   table$settled <- sets$joint[, 1] == sets$joint[, 2]
   rownames(table) <- NULL
   all_k <- seq_len(min(p - 1, 100))
-  list(table = table, measures = if (p > 1) measure_agreement(x, pairs$with, persistence, tops, level, threads), above = pairs$above,
+  list(table = table, measures = if (p > 1) measure_agreement(x, ranks, place, pairs$with, persistence, tops, level, threads), above = pairs$above,
        sets = if (p > 1) data.frame(k = all_k, t(vapply(all_k, function(k) set_stability(t(place <= k), level), double(4)))), times = nrow(x),
-       ranks = table_ranks(round(ranks), p), critical = sets$critical, close = sets$close)
+       ranks = table_ranks(ranks), critical = sets$critical, close = sets$close)
 }
 
 # How often each rank was taken: predictors x ranks.
-table_ranks <- function(ranks, p) t(apply(ranks, 2, function(r) tabulate(pmin(pmax(r, 1), p), p) / length(r)))
+table_ranks <- function(ranks) matrix(apply(round(ranks), 1, function(r) tabulate(r, nrow(ranks)) / length(r)), nrow(ranks), byrow = TRUE)
 
 # Rank sets and tiers; x sorted by centre.
 rank_sets <- function(x, centre, about, level, threads) {

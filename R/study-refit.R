@@ -1,11 +1,12 @@
 # Training a study's models again: on other rows, on fewer predictors.
 
 # The training rows with factors on fixed levels, so that parts of them keep all levels.
-training_frame <- function(st, model) {
-  rows <- model_rows(st, model, st$train, "train")
-  rows <- rows[model$inputs$predictors]
-  also <- intersect(c(st$target, st$weights, st$blocks), names(st$train))
-  rows[also] <- st$train[also]
+training_frame <- function(st, model) frame_of(st, model, st$train, "train")
+
+frame_of <- function(st, model, data, arg) {
+  rows <- model_rows(st, model, data, arg)[model$inputs$predictors]
+  also <- intersect(c(st$target, st$weights, st$blocks), names(data))
+  rows[also] <- data[also]
   rows
 }
 

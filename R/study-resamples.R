@@ -15,7 +15,7 @@
 #' @param blocks Name of a column: rows with the same value stay together.
 #' @param order Name of the column of times, for `"time"`.
 #' @param seed A whole number; the same seed gives the same resamples.
-#' @return A list of class `dreher_resamples`: `kind`, `inside` and `outside` (lists of row numbers), `rows` (their number), `blocks`, `seed`. [rank_predictors()] takes it, and sets of resamples
+#' @return A list of class `dreher_resamples`: `kind`, `inside` and `outside` (lists of row numbers), `rows` (their number), `blocks`, `seed`, `columns` (what the columns are known by). [rank_predictors()] takes it, and sets of resamples
 #'   made by package rsample as well.
 #' @details The drawing is done by package rsample.
 #' @section Errors: A kind that is not known; columns that are not there; too few rows or blocks for the folds; `"time"` without `order`.
@@ -49,9 +49,12 @@ draw_resamples <- function(data, kind = "bootstrap", ..., times = 50, folds = 5,
 }
 
 new_resamples <- function(kind, inside, outside, data, blocks, seed) {
-  structure(list(kind = kind, inside = inside, outside = outside, rows = nrow(data), blocks = blocks, seed = seed, fingerprint = rlang::hash(as.list(data))),
+  structure(list(kind = kind, inside = inside, outside = outside, rows = nrow(data), blocks = blocks, seed = seed, columns = column_hashes(data)),
             class = "dreher_resamples")
 }
+
+# What tells tables apart, column by column; a factor and its text are the same.
+column_hashes <- function(data) vapply(data, function(x) rlang::hash(as.character(x)), "")
 
 split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
   frame <- data.frame(row = seq_len(nrow(data)))
@@ -86,18 +89,16 @@ rows_of_splits <- function(splits) {
 resamples_for <- function(resamples, st) {
   train <- need_train(st, "Ranking over resamples")
   if (inherits(resamples, "rset")) {
-      given <- as.data.frame(resamples$splits[[1]]$data)
-    sets <- lapply(resamples$splits, function(s) list(as.integer(s, data = "analysis"), as.integer(s, data = "assessment")))
+    given <- as.data.frame(resamples$splits[[1]]$data)
+    splits <- resamples$splits[!resamples$id %in% "Apparent"]   # all rows against themselves: nothing is left out
     kind <- if (inherits(resamples, c("bootstraps", "group_bootstraps"))) "bootstrap" else if (inherits(resamples, c("vfold_cv", "group_vfold_cv"))) "folds" else
       if (inherits(resamples, c("rolling_origin", "sliding_window", "sliding_index", "sliding_period"))) "time" else "subsample"
-    resamples <- structure(list(kind = kind, inside = lapply(sets, `[[`, 1), outside = lapply(sets, `[[`, 2), rows = nrow(given), blocks = NULL, seed = NA,
-                                fingerprint = rlang::hash(list(given, lapply(sets, `[[`, 1)))), class = "dreher_resamples")
-    known <- intersect(names(given), names(train))
-    matches <- nrow(given) == nrow(train) && st$target %in% known && all(vapply(known, function(k) identical(as.character(given[[k]]), as.character(train[[k]])), NA))
-  } else {
-    check_class(resamples, "dreher_resamples", "resamples", "draw_resamples() or package rsample")
-    matches <- resamples$rows == nrow(train)
+    resamples <- new_resamples(kind, lapply(splits, as.integer, data = "analysis"), lapply(splits, as.integer, data = "assessment"), given, NULL, NA)
   }
+  check_class(resamples, "dreher_resamples", "resamples", "draw_resamples() or package rsample")
+  own <- column_hashes(train)
+  known <- intersect(names(own), names(resamples$columns))
+  matches <- resamples$rows == nrow(train) && length(known) && identical(own[known], resamples$columns[known])
   if (!matches) {
     stop_study("`resamples` were not drawn from the study's training rows.", paste0("Resamples of ", resamples$rows, " rows; training rows: ", nrow(train), "."),
                "Draw them with draw_resamples() from the same rows, in the same order.")

@@ -23,12 +23,6 @@ count_of <- function(n, noun, capital = FALSE) {
   if (capital) paste0(toupper(substr(out, 1, 1)), substring(out, 2)) else out
 }
 
-list_words <- function(x) {
-  n <- length(x)
-  if (n < 2) return(paste(x, collapse = ""))
-  paste(paste(x[-n], collapse = ", "), "and", x[n])
-}
-
 method_names <- c(impurity = "Impurity", permutation = "Permutation", shapley = "Shapley", structure = "Structure",
                   coefficient = "Coefficient", association = "Association", refit = "Refit")
 method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C", structure = "#8A8F94",
@@ -55,6 +49,9 @@ main_part <- function(part) {
   main <- intersect(c("Permutation", "Impurity oob", "Impurity holdout", panel), panel)[1]
   part[panel == main, ]
 }
+
+# A panel's name inside a sentence; Shapley is a name.
+in_sentence <- function(panel) ifelse(grepl("^Shapley", panel), panel, paste0(tolower(substr(panel, 1, 1)), substring(panel, 2)))
 
 shorten <- function(x, width) {
   long <- nchar(x, "width") > width
@@ -94,7 +91,7 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   lead <- labels[part$predictor[seq_len(m)]]
   who <- if (m <= 3) list_words(lead) else count_of(m, "predictor", TRUE)
   out <- paste0(who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])), " of the ",
-                tolower(method_names[[method]]) |> sub("shapley", "Shapley", x = _), " importance")
+                in_sentence(method_names[[method]]), " importance")
   open <- if (all(is.na(part$lower))) 0 else sum(part$lower <= 0)
   if (method == "permutation" && open > 0) {
     out <- paste0(out, "; ", open, " of ", nrow(part), " cannot be told from zero")

@@ -12,15 +12,14 @@ say_resamples <- function(x) {
 
 say_floor <- function(floor, labels) {
   if (is.null(floor)) return(NULL)
-  below <- unique(floor$table[!floor$table$above, c("model", "predictor")])
+  below <- labels[unique(floor$table$predictor[!floor$table$above])]
   paste0("Noise floor of ", floor$draws, if (floor$conditional) " conditional", " decoy refits: ",
-         if (!nrow(below)) "every predictor lies above it." else paste0(list_words(shorten(labels[unique(below$predictor)], 24)[seq_len(min(6, length(unique(below$predictor))))]),
-           if (length(unique(below$predictor)) > 6) paste0(" and ", length(unique(below$predictor)) - 6, " more"), if (length(unique(below$predictor)) == 1) " does not reach it everywhere." else " do not reach it everywhere."))
+         if (!length(below)) "every predictor lies above it." else
+           paste0(list_words(shorten(utils::head(below, 6), 24)), if (length(below) > 6) paste0(" and ", length(below) - 6, " more"), if (length(below) == 1) " is not above it everywhere." else " are not above it everywhere."))
 }
 
-part_name <- function(d, several = TRUE) paste0(if (several) paste0(d$model[1], ", "), tolower(panel_of(d$method[1], d$rows[1])) |> sub("shapley", "Shapley", x = _), if (!is.na(d$slice[1])) paste0(", ", d$slice[1]))
+part_name <- function(d) paste0(d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), if (!is.na(d$slice[1])) paste0(", ", d$slice[1]))
 
-# "1 to 3, 5": neighbours together.
 say_places <- function(lower, upper) if (lower == upper) as.character(lower) else paste0(lower, " to ", upper)
 
 # The verdict: tier by tier, what is settled and what is open.
@@ -141,12 +140,12 @@ say_agreement <- function(x, most = 3) {
 print.dreher_floor <- function(x, ...) write_lines(x, format_floor(x))
 
 format_floor <- function(x, lines = 24) {
-  parts <- split(x$table, factor(paste(x$table$model, x$table$method, x$table$rows), unique(paste(x$table$model, x$table$method, x$table$rows))))
+  parts <- split(x$table, part_keys(cbind(x$table, slice = NA)))
   room <- max(1, (lines - 6) %/% length(parts) - 2)
   body <- unlist(lapply(parts, function(d) {
     unit <- stats::sd(d$importance) / 10
     some <- utils::head(d, room)
-    c(paste0(d$model[1], ", ", tolower(panel_of(d$method[1], d$rows[1])), ": floor ", format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ", format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ", nrow(d)),
+    c(paste0(d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), ": floor ", format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ", format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ", nrow(d)),
       paste0("  ", pad(shorten(x$labels[some$predictor], 28), 28), pad(format_value(some$importance, unit), 10, TRUE), "  p ", formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")))
   }))
   c(heading(paste0("Noise floor of the predictors of ", x$target)), paste0(" ", x$draws, " refits with a permuted copy of every predictor", if (x$conditional) " (within strata)", "; family-wise level ", format_percent(x$alpha)),

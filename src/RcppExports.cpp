@@ -204,18 +204,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// shuffle_sums
-Rcpp::NumericMatrix shuffle_sums(SEXP prepared, int threads);
-RcppExport SEXP _dreher_shuffle_sums(SEXP preparedSEXP, SEXP threadsSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< SEXP >::type prepared(preparedSEXP);
-    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(shuffle_sums(prepared, threads));
-    return rcpp_result_gen;
-END_RCPP
-}
 // shuffle_rows
 Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors, Rcpp::IntegerMatrix inbag, Rcpp::NumericMatrix before, Rcpp::NumericVector scale, int from, int to, int threads);
 RcppExport SEXP _dreher_shuffle_rows(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP repeatsSEXP, SEXP own_donorsSEXP, SEXP inbagSEXP, SEXP beforeSEXP, SEXP scaleSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
@@ -440,7 +428,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
-    {"_dreher_shuffle_sums", (DL_FUNC) &_dreher_shuffle_sums, 2},
     {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 12},
     {"_dreher_tally_start", (DL_FUNC) &_dreher_tally_start, 2},
     {"_dreher_tally_add", (DL_FUNC) &_dreher_tally_add, 12},

@@ -233,15 +233,6 @@ SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
   return out;
 }
 
-// The forest's outputs of all rows: rows x outputs.
-// [[Rcpp::export]]
-Rcpp::NumericMatrix shuffle_sums(SEXP prepared, int threads) {
-  const Rcpp::XPtr<Prepared> at(prepared);
-  Rcpp::NumericMatrix out(static_cast<int>(at->ranks.rows), at->forest.view.n_outputs);
-  stop_if_interrupted(dreher::sum_outputs(at->forest.view, at->coded, at->ranks, make_loop(threads), out.begin()));
-  return out;
-}
-
 // Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0; before: rows x
 // outputs, or 0 x 0; scale: rows, or none.
 // -> rows x repeats x players x outputs: before + scale * change
@@ -268,6 +259,7 @@ Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, i
   return out;
 }
 
+// Sums of the changes of row losses, kept between pieces.
 // [[Rcpp::export]]
 SEXP tally_start(int rows, int units) { return Rcpp::XPtr<dreher::Tally>(new dreher::Tally(rows, units)); }
 

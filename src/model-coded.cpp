@@ -99,35 +99,6 @@ void Coded::weigh() {
   }
 }
 
-bool sum_outputs(const Forest& f, const Coded& coded, const Ranks& ranks, const Loop& loop, double* out) {
-  const std::ptrdiff_t n = ranks.rows;
-  const int K = f.n_outputs;
-  for (int k = 0; k < K; ++k) std::fill(out + n * k, out + n * (k + 1), f.base[k]);
-  return each_block(loop, n, 128, [&](std::ptrdiff_t from, std::ptrdiff_t to, int) {
-    for (int t = 0; t < f.n_trees; ++t) for (std::ptrdiff_t start = from; start < to; start += 8) {
-      const int count = static_cast<int>(std::min<std::ptrdiff_t>(8, to - start));
-      const Code* row[8];
-      int at[8];
-      for (int r = 0; r < 8; ++r) {
-        row[r] = ranks.row(start + std::min(r, count - 1));
-        at[r] = coded.root(t);
-      }
-      for (int moved = 1; moved != 0;) {
-        moved = 0;
-        for (int r = 0; r < 8; ++r) {
-          const int next = coded.next(at[r], row[r][coded.step(at[r]).column]);
-          moved |= next ^ at[r];
-          at[r] = next;
-        }
-      }
-      for (int r = 0; r < count; ++r) {
-        const double* output = coded.output(at[r]);
-        for (int k = 0; k < K; ++k) out[start + r + n * k] += output[k];
-      }
-    }
-  });
-}
-
 int Coded::special(int at, Code x) const {
   const int node = node_[at], c = forest_.column[node];
   if (c < 0) return at;

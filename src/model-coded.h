@@ -63,7 +63,4 @@ class Coded {
   std::vector<double> output_;   // weight * value
 };
 
-// The forest's outputs: out[i + rows * k], to the bit what predict_rows() gives. Returns false when interrupted.
-bool sum_outputs(const Forest& forest, const Coded& coded, const Ranks& ranks, const Loop& loop, double* out);
-
 }  // namespace dreher

@@ -250,3 +250,41 @@ test_that("yardstick's metric functions are taken as they are", {
   expect_error(study(fit, h, "strength", metric = yardstick::accuracy), "does not fit", class = "dreher_error_input")
   expect_error(study(fit, h, "strength", metric = yardstick::mae, better = "higher"), "lower is better", class = "dreher_error_input")
 })
+
+test_that("losses are summed up as the definition has it: by receiver and donor, in pieces, weighted, with donors of one's own", {
+  set.seed(21)
+  n <- 30
+  R <- 4
+  units <- 3
+  truth <- rnorm(n)
+  before <- runif(n)
+  weight <- runif(n, 0.5, 2)
+  p <- array(rnorm(n * R * units), c(n, R, units))
+  shared <- draw_donors(n, R, 1)
+  own <- array(vapply(1:units, function(u) draw_donors(n, R, u), matrix(0L, n, R)), c(n, R, units))
+  for (power in 0:2) for (apart in c(FALSE, TRUE)) {
+    given <- taken <- matrix(0, n, units)
+    square <- double(units)
+    for (u in 1:units) for (r in 1:R) for (i in 1:n) {
+      loss <- if (power == 0) p[i, r, u] else abs(p[i, r, u] - truth[i])^power
+      change <- (loss - before[i]) * weight[i]
+      k <- if (apart) own[i, r, u] else shared[i, r]
+      given[i, u] <- given[i, u] + change
+      taken[k, u] <- taken[k, u] + change
+      square[u] <- square[u] + change^2
+    }
+    tally <- tally_start(n, units)
+    # In pieces: units 2 and 3 apart from 1, rows and repeats in parts, as memory has it.
+    for (us in list(2:3, 1L)) for (rs in list(1L, 2:4)) for (rows in list(1:11, 12:30)) {
+      donors <- if (apart) own[, , us] else shared
+      tally_add(tally, p[rows, rs, us], power, rows[1], rs, us, truth, before, weight, donors, apart, 2L)
+    }
+    for (u in 1:units) expect_equal(tally_read(tally, u), list(given = given[, u], taken = taken[, u], square = square[u]), tolerance = 1e-12)
+  }
+  e <- rnorm(n)
+  expect_equal(charge_donors(e, shared), vapply(1:n, function(k) sum(e[which(shared == k, arr.ind = TRUE)[, 1]]) / R, 0), tolerance = 1e-12)
+  tally <- tally_start(n, units)
+  expect_error(tally_add(tally, p[1:5, 1, 1], 2L, 28L, 1L, 1L, truth, before, double(), shared, FALSE, 1L), "do not fit")
+  expect_error(tally_add(tally, p[, 1, 1], 2L, 1L, 9L, 1L, truth, before, double(), shared, FALSE, 1L), "out of range")
+  expect_error(charge_donors(e, shared + 30L), "out of range")
+})

@@ -51,3 +51,76 @@ test_that("conditional decoys keep what the other predictors say", {
   expect_lt(abs(stats::cor(free$decoy_2_, rows$a)), 0.2)
   expect_gt(stats::cor(kept$decoy_2_, rows$a), 0.7)
 })
+
+test_that("every reader trains with the copies, and a signal stands above them", {
+  set.seed(4)
+  d <- data.frame(a = rnorm(300), b = rnorm(300), c = rnorm(300))
+  d$y <- 2 * d$a + rnorm(300)
+  d$late <- factor(ifelse(d$a + rnorm(300, sd = 0.5) > 0, "yes", "no"))
+  d$kind <- cut(d$a + rnorm(300, sd = 0.3), c(-Inf, -0.5, 0.5, Inf), labels = c("low", "mid", "high"))
+  x <- as.matrix(d[c("a", "b", "c")])
+  one <- function(target, ...) {
+    st <- study(list(...), d, target, train = d, predictors = c("a", "b", "c"))
+    t <- as.data.frame(noise_floor(st, draws = 19, repeats = 2))
+    expect_identical(tapply(t$above, t$model, sum)[[1]] >= 1, TRUE)
+    expect_true(all(t$above[t$predictor == "a"]))
+    expect_true(all(t$floor > 0))   # copies that a model never took in would score nothing at all
+    t
+  }
+  forests <- one("y", ranger = ranger::ranger(y ~ a + b + c, d, num.trees = 20, seed = 1), randomForest = randomForest::randomForest(y ~ a + b + c, d, ntree = 20, mtry = 1),
+                 xgboost = xgboost::xgb.train(list(max_depth = 3, nthread = 1), xgboost::xgb.DMatrix(x, label = d$y, nthread = 1), nrounds = 8),
+                 gbm = gbm::gbm(y ~ a + b + c, "gaussian", d, n.trees = 30, interaction.depth = 3))
+  expect_setequal(forests$model, c("ranger", "randomForest", "xgboost", "gbm"))
+  one("y", lm = lm(y ~ a + I(b^2) + b:c, d), glm = glm(y ~ a + c + offset(b), data = d))
+  one("late", logistic = glm(late ~ a + b + c, binomial, d))
+  one("kind", several = nnet::multinom(kind ~ a + b + c, d, trace = FALSE))
+})
+
+test_that("room is made for copies: formulas keep their terms and offsets, numbers tried per split are doubled", {
+  d <- data.frame(y = rnorm(40), a = rnorm(40), b = rnorm(40), e = runif(40))
+  wide <- make_room(lm(y ~ poly(a, 2) * b + offset(log(e)), d), c("a", "b", "e"))
+  labels <- attr(wide$terms, "term.labels")
+  expect_setequal(labels, c("poly(a, 2)", "b", "poly(a, 2):b", "poly(decoy_1_, 2)", "decoy_2_", "poly(decoy_1_, 2):decoy_2_"))
+  expect_match(deparse1(stats::formula(wide$terms)), "offset(log(e))", fixed = TRUE)
+  expect_identical(attr(make_room(lm(y ~ a - 1, d), "a")$terms, "intercept"), 0L)
+  expect_equal(make_room(ranger::ranger(y ~ ., d, num.trees = 2, mtry = 2), c("a", "b", "e"))$mtry, 4)
+})
+
+test_that("models on encoded columns are refused unless they come with a way to fit", {
+  d <- kiln$train[1:200, c("peak_temp", "operator", "strength")]
+  encode <- function(data) as.data.frame(stats::model.matrix(~ peak_temp + operator, data)[, -1])
+  engine <- ranger::ranger(y ~ ., cbind(encode(d), y = d$strength), num.trees = 10, seed = 1)
+  asked <- study(engine, kiln$holdout, "strength", train = d, predictors = c("peak_temp", "operator"), encode = encode)
+  expect_error(noise_floor(asked, draws = 19), "encoded columns", class = "dreher_error_model")
+})
+
+test_that("a floor's run goes on in its folder, and no other model's does", {
+  folder <- tempfile("run")
+  st <- study(lm(strength ~ peak_temp + grog_share, few), kiln$holdout, "strength", train = few)
+  first <- noise_floor(st, draws = 19, run = folder)
+  expect_identical(noise_floor(st, draws = 19, run = folder), first)
+  expect_identical(noise_floor(st, draws = 19), first)
+  other <- study(lm(strength ~ peak_temp, few), kiln$holdout, "strength", train = few)
+  expect_error(noise_floor(other, draws = 19, run = folder), "another run", class = "dreher_error_study")
+})
+
+test_that("each form of impurity meets its own floor, in print too", {
+  set.seed(5)
+  few$noise <- rnorm(400)
+  hold <- cbind(kiln$holdout, noise = rnorm(600))
+  st <- study(ranger::ranger(strength ~ peak_temp + hold_minutes + noise, few, num.trees = 40, keep.inbag = TRUE, seed = 1), hold, "strength", train = few)
+  nf <- noise_floor(st, by = "impurity", draws = 19)
+  expect_setequal(nf$table$rows, c("train in-bag", "oob"))
+  rk <- with_floor(rank_impurity(st), nf)
+  for (on in c("train in-bag", "oob")) {
+    t <- nf$table[nf$table$rows == on, ]
+    expect_setequal(rk$predictor[rk$rows == on & grepl("not above floor", rk$flag)], t$predictor[!t$above])
+  }
+  for (lines in list(format_floor(nf), format_ranking(rk))) {
+    expect_lte(length(lines), 25)
+    expect_lte(max(nchar(cli::ansi_strip(lines))), 80)
+  }
+  file <- tempfile(fileext = ".json")
+  write_results(nf, file)
+  expect_identical(nrow(jsonlite::fromJSON(file)$rows), 6L)
+})

@@ -192,3 +192,106 @@ test_that("draws vary as samples do: the rows measured on are put back by the ro
   expect_equal(d$std_error, unname(apply(x[, d$predictor], 2, stats::sd)), tolerance = 1e-12)
   expect_null(attr(rank_predictors(st, by = "permutation", repeats = 4, resamples = draw_resamples(few, "folds", times = 1)), "offsets"))
 })
+
+test_that("rows keep their names everywhere, values stay named, and only new rows are sliced", {
+  parts <- list(early = kiln$holdout[1:200, ], late = kiln$holdout[201:600, ])
+  rk <- rank_predictors(st, by = c("permutation", "shapley"), rows = parts, background = 10)
+  expect_setequal(names(attr(rk, "units")), c("linear/permutation/early", "linear/permutation/late", "linear/shapley/early", "linear/shapley/late"))
+  expect_setequal(attr(rk, "direction")$rows, names(parts))
+  expect_setequal(attr(rk, "shares")$rows, names(parts))
+  expect_identical(names(attr(rank_predictors(st, by = "permutation"), "units")), "linear/permutation")
+  for (rows in c("train", "oob")) expect_error(rank_predictors(st, by = "permutation", rows = rows, slice = ~ operator), "has not seen", class = "dreher_error_input")
+  sliced <- rank_predictors(st, by = "permutation", rows = parts, slice = ~ operator)
+  expect_setequal(unique(sliced$rows), names(parts))
+  expect_setequal(attr(sliced, "settings")$rows, c(outer(names(parts), unique(as.character(kiln$holdout$operator)), paste)))
+  file <- tempfile(fileext = ".csv")
+  write_results(sliced, file)
+  expect_false(anyNA(data.table::fread(file)$n))   # every row found its settings
+  numbered <- rank_predictors(st, by = "permutation", rows = data.frame(kiln$holdout, lot = rep(c(2, 10, NA), 200)), slice = ~ lot)
+  expect_identical(unique(numbered$slice), c("2", "10", "missing"))
+})
+
+test_that("resamples are known by the values of their rows, not by their number", {
+  drawn <- draw_resamples(few, times = 4)
+  moved <- few
+  moved$strength <- rev(moved$strength)
+  expect_error(rank_predictors(study(lm(strength ~ peak_temp, moved), kiln$holdout, "strength", train = moved), by = "permutation", resamples = drawn), "not drawn from", class = "dreher_error_study")
+  narrow <- draw_resamples(few[c("strength", "peak_temp")], times = 4)   # columns that are not needed may be left out
+  expect_identical(nrow(rank_predictors(st, by = "permutation", resamples = narrow, repeats = 2)), 16L)
+  set.seed(1)
+  theirs <- rsample::bootstraps(few, times = 4, apparent = TRUE)
+  rk <- rank_predictors(st, by = "permutation", resamples = theirs, repeats = 2)
+  expect_identical(attr(rk, "resamples")$times, 4L)   # all rows against themselves are no resample
+  inside <- resamples_for(theirs, st)$inside
+  expect_identical(inside[[2]], as.integer(theirs$splits[[2]], data = "analysis"))
+})
+
+test_that("every kind of resample goes through: importances, errors, words and picture", {
+  forest <- ranger::ranger(strength ~ peak_temp + hold_minutes + grog_share, few, num.trees = 15, seed = 1)
+  two <- study(list(forest = forest, linear = fit), kiln$holdout, "strength", train = cbind(few, day = seq_len(400)))
+  train <- two$train
+  kinds <- list(bootstrap = draw_resamples(train, times = 20), subsample = draw_resamples(train, "subsample", times = 20), folds = draw_resamples(train, "folds", times = 2),
+                time = draw_resamples(train, "time", times = 5, order = "day"), seeds = draw_resamples(train, "seeds", times = 4))
+  for (kind in names(kinds)) {
+    rk <- rank_predictors(two, by = "permutation", repeats = 2, resamples = kinds[[kind]])
+    s <- quiet(stability(rk))
+    d <- as.data.frame(s)
+    means <- tapply(rk$importance, paste(rk$model, rk$predictor), mean)
+    expect_equal(d$importance, as.vector(means[paste(d$model, d$predictor)]))
+    expect_identical(is.null(attr(rk, "offsets")), !kind %in% c("bootstrap", "subsample"))
+    expect_identical(all(is.na(d$rank_lower)), kind == "seeds")
+    expect_lte(max(nchar(cli::ansi_strip(format_stability(s)))), 80)
+    for (m in c("forest", "linear")) expect_s3_class(ggplot2::ggplot_build(ggplot2::autoplot(s, model = m))$plot, "ggplot")
+    shown <- shown_ranking(rk)
+    expect_equal(shown$importance, as.vector(means[paste(shown$model, shown$predictor)]))
+    expect_equal(sum(shown$share[shown$model == "forest"]), 1)
+  }
+  # Seeds change a forest and not a linear model.
+  d <- split(as.data.frame(rk)$importance, paste(rk$model, rk$predictor))
+  expect_true(all(vapply(d[grepl("linear", names(d))], stats::sd, 0) == 0))
+  expect_true(all(vapply(d[grepl("forest", names(d))], stats::sd, 0) > 0))
+  expect_identical(unique(rank_predictors(two, by = "permutation", repeats = 2, resamples = kinds$seeds)$rows), "holdout")
+  # Named sets of rows, on which every trained model is ranked.
+  named <- rank_predictors(two, by = "permutation", models = "linear", repeats = 2, resamples = kinds$folds, rows = list(early = kiln$holdout[1:100, ], late = kiln$holdout[101:300, ]))
+  again <- lm(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, train[kinds$folds$inside[[3]], ])
+  by_hand <- rank_permutation(study(again, kiln$holdout[1:100, ], "strength"), repeats = 2)
+  expect_equal(named$importance[named$resample == 3 & named$rows == "early"], by_hand$importance, tolerance = 1e-10)
+  expect_error(rank_predictors(two, by = "permutation", resamples = kinds$folds, rows = "train"), "left out", class = "dreher_error_input")
+})
+
+test_that("one predictor, ties throughout, predictors some resamples lack: answers or NA, never an error", {
+  set.seed(11)
+  one <- made_up(matrix(rnorm(120), 120, dimnames = list(NULL, "a")))
+  d <- as.data.frame(stability(one))
+  expect_identical(c(d$rank_lower, d$rank_upper, d$tier), c(1L, 1L, 1L))
+  tied <- made_up(matrix(1, 120, 3, dimnames = list(NULL, c("a", "b", "c"))))
+  s <- stability(tied)
+  expect_identical(as.data.frame(s)$rank_upper, c(3L, 3L, 3L))
+  m <- summary(s)
+  expect_true(is.na(m$value[m$measure == "Kendall's tau-b"]) && is.na(m$value[m$measure == "Kendall's W"]))
+  expect_match(paste(format_stability(s), collapse = " "), "undefined")
+  some <- made_up(cbind(a = rnorm(120, 2), b = rnorm(120), c = rnorm(120)))
+  some <- some[!(some$predictor == "c" & some$resample < 5), ]
+  expect_setequal(as.data.frame(stability(some))$predictor, c("a", "b"))
+  expect_error(stability(tied, top = "first"), "top", class = "dreher_error_input")
+  expect_error(stability(tied, persistence = 2), "persistence", class = "dreher_error_input")
+  expect_true(all(c("top_2", "top_4") %in% names(as.data.frame(stability(made_up(matrix(rnorm(600), 120, dimnames = list(NULL, letters[1:5]))), top = c(2, 4))))))
+})
+
+test_that("rank strips and half matrices draw what they say", {
+  set.seed(12)
+  x <- sweep(matrix(rnorm(120 * 4, sd = 0.1), 120), 2, c(3, 2, 1.99, 0), "+")
+  colnames(x) <- letters[1:4]
+  s <- stability(made_up(x))
+  drawn <- ggplot2::ggplot_build(ggplot2::autoplot(s))
+  expect_identical(nrow(drawn$data[[2]]), sum(as.data.frame(s)$settled))          # boxes
+  expect_identical(nrow(drawn$data[[3]]), sum(!as.data.frame(s)$settled))         # brackets
+  expect_equal(nrow(drawn$data[[1]]), sum(s$parts[[1]]$ranks > 0))
+  expect_equal(rowSums(s$parts[[1]]$ranks), rep(1, 4))
+  tree <- rpart::rpart(strength ~ peak_temp + hold_minutes + cooling_rate, few)
+  a <- agreement(rank_predictors(study(list(tree = tree, linear = fit), kiln$holdout, "strength", train = few), by = c("permutation", "impurity")))
+  expect_lte(max(nchar(cli::ansi_strip(format_agreement(a)))), 80)
+  expect_identical(nrow(ggplot2::ggplot_build(ggplot2::autoplot(a))$data[[1]]), 3L)
+  expect_identical(summary(a), a$predictors)
+  expect_match(paste(utils::capture.output(print(draw_resamples(few, "folds", times = 1, blocks = "operator"))), collapse = " "), "stay together")
+})
