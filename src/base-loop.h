@@ -10,6 +10,19 @@
 #include <omp.h>
 #endif
 
+// For short loops over numbers: the compiler's second level, which R asks for, does them one at a time. Clones: the same
+// function for processors with wider registers, chosen when the library is loaded; the numbers are the same to the bit.
+#if defined(__GNUC__) && !defined(__clang__)
+#define DREHER_WIDE __attribute__((optimize("O3")))
+#else
+#define DREHER_WIDE
+#endif
+#if defined(__GNUC__) && !defined(__clang__) && defined(__x86_64__) && defined(__gnu_linux__) && !defined(__SANITIZE_ADDRESS__)
+#define DREHER_CLONES __attribute__((optimize("O3"), target_clones("avx512f", "avx2", "default")))
+#else
+#define DREHER_CLONES DREHER_WIDE
+#endif
+
 namespace dreher {
 
 struct Loop {

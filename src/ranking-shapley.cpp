@@ -4,6 +4,9 @@ namespace dreher {
 
 namespace {
 
+// Rows go through the trees in blocks; a block's values stand as [players * outputs][lanes].
+constexpr int lanes = 128;
+
 // weight(a, b) = (a-1)! b! / (a+b)!, the share of one of `a` players against `b`.
 class Weights {
  public:
@@ -60,7 +63,7 @@ struct Pair {
   std::vector<char>& side;         // [n_players]
   std::vector<int>& mine;          // players taken from the row, in order of the path
   std::vector<int>& theirs;        // players taken from the background row
-  double* phi;                     // [n_players * n_outputs], outputs side by side
+  double* phi;                     // [n_players * n_outputs][lanes], this row's
   double scale;
 
   void walk(int node) {
@@ -99,8 +102,8 @@ struct Pair {
     const double up = a > 0 ? scale * weights(a, b) : 0;
     const double down = b > 0 ? scale * weights(b, a) : 0;
     for (int k = 0; k < f.n_outputs; ++k) {
-      for (int p : mine) phi[p * f.n_outputs + k] += up * value[k];
-      for (int p : theirs) phi[p * f.n_outputs + k] -= down * value[k];
+      for (int p : mine) phi[(p * f.n_outputs + k) * lanes] += up * value[k];
+      for (int p : theirs) phi[(p * f.n_outputs + k) * lanes] -= down * value[k];
     }
   }
 };
@@ -122,19 +125,24 @@ std::vector<int> longest_paths(const Forest& f) {
 
 // What a step from a node to one of its children does to a row's products. A player's factor at point t is t o + (1 - t) w;
 // shares do not depend on the row, so that only three cases are left: the row goes this way (o stays 1), it is the first to
-// fail here (o becomes 0), or it has failed a question about this player above (o was 0: all points times the share).
+// fail here (o becomes 0), or it has failed a question about this player above (o was 0: all points times the share, and
+// nothing to gain, as that was counted there). Several rows go together, and quadratures have an even number of points,
+// known to the compiler up to 32 players (`fixed`).
 struct Descent {
   struct Step {
     int at;            // the child; the node itself for rows that stay for want of a value
     double share;
-    bool ends;         // is `at` the end?
+    bool is_end;
   };
   struct Node {
     int first = 0, count = 0;
   };
+  enum Kind : char { goes = 0, fails = 1, failed = 2, kinds = 3 };   // each with its factors, then its gains, at the points
 
   Descent(const Forest& forest, const int* player_of, int players, const double* cover)
       : f(forest), player_of_(player_of), cover_(cover), node_(), w_(players, 1.0), met_(players, 0) {}
+
+  static int points_for(int players) { return players <= 2 ? 2 : (players + 3) / 4 * 2; }   // half as many, made even
 
   // Lays out one tree.
   void prepare(int tree, const std::vector<Quadrature>& points) {
@@ -145,30 +153,45 @@ struct Descent {
     step_.clear();
     most_ = deepest_ = 0;
     count_players(from_, 0, 0);
-    points_ = &points[std::max((most_ + 1) / 2, 1)];
-    const int Q = static_cast<int>(points_->t.size());
-    go_.clear();
-    fail_.clear();
-    gain_go_.clear();
-    gain_fail_.clear();
-    lay_out(from_, Q);
+    points_ = &points[points_for(most_)];
+    factor_.clear();
+    lay_out(from_, static_cast<int>(points_->t.size()));
   }
 
-  // One row; failed: [players], all 0. Adds to phi [players * outputs].
+  static constexpr int together = 8;
   struct Room {
     std::vector<double> product, sum;
-    std::vector<char> failed;
+    std::vector<char> failed;   // [players * together], all 0
   };
-  void run(const double* row, Room* room, double* phi) const {
-    const std::size_t cells = static_cast<std::size_t>(deepest_ + 2) * points_->t.size();
+  // Up to eight rows, `columns` apart. Adds to their phi.
+  void run(const double* rows, int m, int columns, Room* room, double* phi) const {
+    const std::size_t cells = static_cast<std::size_t>(deepest_ + 2) * points_->t.size() * together;
+    if (f.column[from_] < 0) return;
     room->product.resize(cells);
     room->sum.resize(cells * f.n_outputs);
-    std::fill(room->product.begin(), room->product.begin() + points_->t.size(), 1.0);
-    walk(from_, 0, row, room, phi);
+    std::fill(room->product.begin(), room->product.begin() + points_->t.size() * together, 1.0);
+    const Rows r{rows, m, columns, phi};
+    switch (points_->t.size()) {
+      case 2: return walk<2>(from_, 0, r, room);
+      case 4: return walk<4>(from_, 0, r, room);
+      case 6: return walk<6>(from_, 0, r, room);
+      case 8: return walk<8>(from_, 0, r, room);
+      case 10: return walk<10>(from_, 0, r, room);
+      case 12: return walk<12>(from_, 0, r, room);
+      case 14: return walk<14>(from_, 0, r, room);
+      case 16: return walk<16>(from_, 0, r, room);
+      default: return walk<0>(from_, 0, r, room);
+    }
   }
 
  private:
-  // Calls visit(child, share, ends) for what a question leads to.
+  struct Rows {
+    const double* cell;
+    int count, columns;
+    double* phi;
+  };
+
+  // Calls visit(child, share, stays) for what a question leads to.
   template <class Visit>
   void each_child(int node, Visit visit) const {
     const int child[3] = {f.left[node], f.right[node], f.third_branch(node) ? f.missing[node] : -1};
@@ -188,7 +211,7 @@ struct Descent {
     const int p = player_of_[f.column[node]];
     const bool fresh = met_[p]++ == 0;
     most_ = std::max(most_, met + fresh);
-    each_child(node, [&](int at, double, bool ends) { if (!ends) count_players(at, depth + 1, met + fresh); });
+    each_child(node, [&](int at, double, bool stays) { if (!stays) count_players(at, depth + 1, met + fresh); });
     --met_[p];
   }
 
@@ -199,20 +222,25 @@ struct Descent {
     const double old = w_[p];
     Node& own = node_[node - from_];
     own.first = static_cast<int>(step_.size());
-    each_child(node, [&](int at, double share, bool ends) {
+    each_child(node, [&](int at, double share, bool stays) {
       ++own.count;
-      step_.push_back(Step{at, share, ends});
+      step_.push_back(Step{at, share, stays || f.column[at] < 0});
       const double w = old * share;
+      const std::size_t start = factor_.size();
+      factor_.resize(start + 2 * kinds * Q, 0.0);
+      double* const by = factor_.data() + start;
       for (int q = 0; q < Q; ++q) {
         const double t = points_->t[q], before = t + (1 - t) * old, above = known ? (1 - old) / before : 0;
-        go_.push_back((t + (1 - t) * w) / before);
-        fail_.push_back((1 - t) * w / before);
-        gain_go_.push_back((1 - w) / (t + (1 - t) * w) - above);
-        gain_fail_.push_back(-1 / (1 - t) - above);
+        by[2 * goes * Q + q] = (t + (1 - t) * w) / before;
+        by[(2 * goes + 1) * Q + q] = (1 - w) / (t + (1 - t) * w) - above;
+        by[2 * fails * Q + q] = (1 - t) * w / before;
+        by[(2 * fails + 1) * Q + q] = -1 / (1 - t) - above;
+        by[2 * failed * Q + q] = share;
       }
     });
-    for (int j = own.first; j < own.first + own.count; ++j) {
-      if (step_[j].ends) continue;
+    const int first = own.first, count = own.count;
+    for (int j = first; j < first + count; ++j) {
+      if (step_[j].is_end) continue;
       w_[p] = old * step_[j].share;
       lay_out(step_[j].at, Q);
     }
@@ -221,54 +249,67 @@ struct Descent {
   }
 
   // Adds up, over the leaves below `node`, value * weight of the point * product; players' parts go to phi.
-  void walk(int node, int depth, const double* row, Room* room, double* phi) const {
-    const int Q = static_cast<int>(points_->t.size()), K = f.n_outputs;
-    double* const total = room->sum.data() + static_cast<std::ptrdiff_t>(depth) * K * Q;
-    const double* const held = room->product.data() + static_cast<std::ptrdiff_t>(depth) * Q;
-    if (f.column[node] < 0) {
-      settle(node, held, total);
-      return;
-    }
-    std::fill(total, total + K * Q, 0.0);
+  template <int fixed>
+  DREHER_WIDE void walk(int node, int depth, const Rows& rows, Room* room) const {
+    const int Q = fixed > 0 ? fixed : static_cast<int>(points_->t.size()), K = f.n_outputs, m = rows.count;
+    const std::ptrdiff_t cells = static_cast<std::ptrdiff_t>(together) * Q;
+    double* const total = room->sum.data() + depth * cells * K;
+    double* const found = total + cells * K;
+    double* const held = room->product.data() + depth * cells;
+    double* const below = held + cells;
+    const double* const weight = points_->w.data();
     const int c = f.column[node], p = player_of_[c];
-    int next = f.after(node, row[c]);
-    if (next < 0) next = node;
-    const bool failed = room->failed[p];
-    double* const below = room->product.data() + static_cast<std::ptrdiff_t>(depth + 1) * Q;
-    double* const found = room->sum.data() + static_cast<std::ptrdiff_t>(depth + 1) * K * Q;
-    const Node& own = node_[node - from_];
-    for (int j = own.first; j < own.first + own.count; ++j) {
-      const Step& step = step_[j];
-      const bool goes = !failed && step.at == next;
-      if (!goes && step.share == 0) continue;
-      const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(j) * Q;
-      if (failed) for (int q = 0; q < Q; ++q) below[q] = held[q] * step.share;
-      else {
-        const double* by = (goes ? go_ : fail_).data() + at;
-        for (int q = 0; q < Q; ++q) below[q] = held[q] * by[q];
-      }
-      room->failed[p] = failed || !goes;
-      if (step.ends) settle(node, below, found); else walk(step.at, depth + 1, row, room, phi);
-      if (!failed) {   // what failed above was counted there
-        const double* gain = (goes ? gain_go_ : gain_fail_).data() + at;
-        for (int k = 0; k < K; ++k) {
-          double part = 0;
-          for (int q = 0; q < Q; ++q) part += gain[q] * found[k * Q + q];
-          phi[p * K + k] += part;
-        }
-      }
-      for (int q = 0; q < K * Q; ++q) total[q] += found[q];
+    char* const lost = room->failed.data() + static_cast<std::ptrdiff_t>(p) * together;
+    char before[together];
+    int next[together];
+    for (int r = 0; r < m; ++r) {
+      before[r] = lost[r];
+      next[r] = f.after(node, rows.cell[static_cast<std::ptrdiff_t>(r) * rows.columns + c]);
+      if (next[r] < 0) next[r] = node;
     }
-    room->failed[p] = failed;
+    for (std::ptrdiff_t q = 0; q < m * static_cast<std::ptrdiff_t>(Q) * K; ++q) total[q] = 0;
+    const Node own = node_[node - from_];
+    for (int j = own.first; j < own.first + own.count; ++j) {
+      const Step step = step_[j];
+      const double* const factor = factor_.data() + static_cast<std::ptrdiff_t>(j) * 2 * kinds * Q;
+      const double* by[together];
+      for (int r = 0; r < m; ++r) {
+        const int kind = before[r] ? failed : step.at == next[r] ? goes : fails;
+        lost[r] = kind != goes;
+        by[r] = factor + 2 * kind * Q;
+      }
+      if (step.is_end) {
+        const double* const value = f.value + static_cast<std::ptrdiff_t>(step.at) * K;
+        for (int r = 0; r < m; ++r) {
+          for (int q = 0; q < Q; ++q) below[q] = held[r * Q + q] * by[r][q] * weight[q];
+          const double part = dot(by[r] + Q, below, Q);
+          for (int k = 0; k < K; ++k) {
+            const double v = f.weight[t_] * value[k];
+            for (int q = 0; q < Q; ++q) total[(r * K + k) * Q + q] += v * below[q];
+            rows.phi[static_cast<std::ptrdiff_t>(p * K + k) * lanes + r] += v * part;
+          }
+        }
+        continue;
+      }
+      for (int r = 0; r < m; ++r) for (int q = 0; q < Q; ++q) below[r * Q + q] = held[r * Q + q] * by[r][q];
+      walk<fixed>(step.at, depth + 1, rows, room);
+      for (int r = 0; r < m; ++r) for (int k = 0; k < K; ++k) {
+        const double* const sum = found + (r * K + k) * Q;
+        rows.phi[static_cast<std::ptrdiff_t>(p * K + k) * lanes + r] += dot(by[r] + Q, sum, Q);
+        for (int q = 0; q < Q; ++q) total[(r * K + k) * Q + q] += sum[q];
+      }
+    }
+    for (int r = 0; r < m; ++r) lost[r] = before[r];
   }
 
-  void settle(int node, const double* held, double* total) const {
-    const int Q = static_cast<int>(points_->t.size()), K = f.n_outputs;
-    const double* value = f.value + static_cast<std::ptrdiff_t>(node) * K;
-    for (int k = 0; k < K; ++k) {
-      const double v = f.weight[t_] * value[k];
-      for (int q = 0; q < Q; ++q) total[k * Q + q] = v * points_->w[q] * held[q];
+  // Sums of even and odd places, so that two go at a time.
+  static inline double dot(const double* a, const double* b, int Q) {
+    double even = 0, odd = 0;
+    for (int q = 0; q < Q; q += 2) {
+      even += a[q] * b[q];
+      odd += a[q + 1] * b[q + 1];
     }
+    return even + odd;
   }
 
   const Forest& f;
@@ -278,7 +319,7 @@ struct Descent {
   const Quadrature* points_ = nullptr;
   std::vector<Node> node_;
   std::vector<Step> step_;
-  std::vector<double> go_, fail_, gain_go_, gain_fail_;   // [steps * points]
+  std::vector<double> factor_;   // [steps][kinds][factors, gains][points]
   std::vector<double> w_;
   std::vector<int> met_;
 };
@@ -298,7 +339,7 @@ struct SmallTree {
     std::vector<Player> above;         // questions on the way to the group
     std::vector<int> inside;           // its own questions
     std::vector<int> players;          // all that any of its leaves asks
-    std::vector<double> table;         // [2^(above + inside)][players * outputs]
+    std::vector<double> table;         // [players * outputs][2^(above + inside)]
   };
   std::vector<int> column;             // of each question
   std::vector<double> threshold;
@@ -418,14 +459,13 @@ class SmallTreeBuilder {
     }
     const int A = static_cast<int>(path.size()), bits = A + static_cast<int>(g.inside.size()), K = f.n_outputs, G = static_cast<int>(g.players.size());
     g.table.assign((std::size_t(1) << bits) * G * K, 0.0);
+    std::vector<double> scaled;
     for (const auto& leaf : leaves_) {
       const std::vector<SmallTree::Player>& own = leaf.second;
       const int n = static_cast<int>(own.size());
       if (n == 0) continue;
       parts_.assign((std::size_t(1) << n) * n, 0.0);
       if (d_.cover != nullptr) divide_by_cover(own); else divide_by_pairs(own);
-      std::vector<int> place(n);
-      for (int e = 0; e < n; ++e) place[e] = static_cast<int>(std::find(g.players.begin(), g.players.end(), own[e].player) - g.players.begin());
       const double* value = f.value + static_cast<std::ptrdiff_t>(leaf.first) * K;
       for (int inside = 0; inside < 1 << (bits - A); ++inside) {
         // Which players are satisfied as far as these answers go; paths begin with the players above, in their order.
@@ -436,12 +476,13 @@ class SmallTreeBuilder {
         }
         int met = 0;
         for (int e = 0; e < n; ++e) met |= (((answers ^ own[e].want) & own[e].mask & within) == 0) << e;
-        for (int above = 0; above < 1 << A; ++above) {
-          const double* part = parts_.data() + static_cast<std::size_t>(met & (above | ~((1 << A) - 1))) * n;
-          double* to = g.table.data() + static_cast<std::size_t>(above | inside << A) * G * K;
+        const int first = met & ~((1 << A) - 1), kept = met & ((1 << A) - 1);
+        for (int e = 0; e < n; ++e) {
+          const double* part = parts_.data() + (static_cast<std::size_t>(e) << n) + first;
+          const int place = static_cast<int>(std::find(g.players.begin(), g.players.end(), own[e].player) - g.players.begin());
           for (int k = 0; k < K; ++k) {
-            const double v = f.weight[t_] * value[k];
-            for (int e = 0; e < n; ++e) to[place[e] * K + k] += v * part[e];
+            double* to = g.table.data() + (static_cast<std::size_t>(place * K + k) << bits) + (static_cast<std::size_t>(inside) << A);
+            add_parts(f.weight[t_] * value[k], part, kept, 1 << A, to);
           }
         }
       }
@@ -449,24 +490,35 @@ class SmallTreeBuilder {
     return true;
   }
 
-  // parts_[pattern][player]: each player's part of a leaf of value 1, by what the row satisfies.
-  void divide_by_cover(const std::vector<SmallTree::Player>& own) {
+  // kept: the patterns above as far as the answers inside leave them.
+  DREHER_WIDE static void add_parts(double by, const double* part, int kept, int count, double* to) {
+    if (kept == count - 1) for (int above = 0; above < count; ++above) to[above] += by * part[above];
+    else for (int above = 0; above < count; ++above) to[above] += by * part[above & kept];
+  }
+
+  // parts_[player][pattern]: each player's part of a leaf of value 1, by what the row satisfies.
+  DREHER_WIDE void divide_by_cover(const std::vector<SmallTree::Player>& own) {
     const int n = static_cast<int>(own.size());
     const Quadrature& points = points_[(n + 1) / 2];
-    for (int pattern = 0; pattern < 1 << n; ++pattern) {
-      double* part = parts_.data() + static_cast<std::size_t>(pattern) * n;
-      for (std::size_t q = 0; q < points.t.size(); ++q) {
-        const double t = points.t[q];
-        double factor[most_bits + 4], before[most_bits + 4], product = points.w[q];
-        for (int e = 0; e < n; ++e) {
-          factor[e] = t * (pattern >> e & 1) + (1 - t) * own[e].w;
-          before[e] = product;
-          product *= factor[e];
+    double product[1 << (most_bits + 3)];   // of all factors, by pattern
+    for (std::size_t q = 0; q < points.t.size(); ++q) {
+      const double t = points.t[q];
+      product[0] = points.w[q];
+      for (int e = 0; e < n; ++e) {
+        const double without = (1 - t) * own[e].w, with = t + without;
+        for (int j = 0; j < 1 << e; ++j) {
+          product[j + (1 << e)] = product[j] * with;
+          product[j] *= without;
         }
-        double after = 1;
-        for (int e = n - 1; e >= 0; --e) {
-          part[e] += ((pattern >> e & 1) - own[e].w) * before[e] * after;
-          after *= factor[e];
+      }
+      for (int e = 0; e < n; ++e) {
+        double* const part = parts_.data() + (static_cast<std::size_t>(e) << n);
+        const double w = own[e].w, gain = (1 - w) / (t + (1 - t) * w), loss = w > 0 ? 1 / (1 - t) : 0;
+        for (int from = 0; from < 1 << n; from += 2 << e) {
+          for (int j = from; j < from + (1 << e); ++j) {
+            part[j] -= product[j] * loss;
+            part[j + (1 << e)] += product[j + (1 << e)] * gain;
+          }
         }
       }
     }
@@ -487,11 +539,11 @@ class SmallTreeBuilder {
       for (int some = z;; some = (some - 1) & z) {
         const int o = lacking | some, a = __builtin_popcount(lacking), b = __builtin_popcount(z & ~o);
         if (a + b > 0) {
-          double* part = parts_.data() + static_cast<std::size_t>(o) * n;
+          double* const part = parts_.data() + o;
           const double up = a > 0 ? count[z] * weights_(a, b) : 0, down = b > 0 ? count[z] * weights_(b, a) : 0;
           for (int e = 0; e < n; ++e) {
-            if (lacking >> e & 1) part[e] += up;
-            else if (!(o >> e & 1)) part[e] -= down;
+            if (lacking >> e & 1) part[static_cast<std::size_t>(e) << n] += up;
+            else if (!(o >> e & 1)) part[static_cast<std::size_t>(e) << n] -= down;
           }
         }
         if (some == 0) break;
@@ -512,27 +564,34 @@ class SmallTreeBuilder {
   std::vector<double> parts_;
 };
 
-// Rows from `from` on, m of them, through one small tree. phi: [m][players * outputs]
-void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, int K, int players, std::uint64_t* answers, double* phi) {
-  std::fill(answers, answers + m, 0);
+// Rows from `from` on, m of them (at most `lanes`), through one small tree.
+DREHER_CLONES void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, int K, double* phi) {
+  std::uint64_t answers[lanes] = {};
   for (std::size_t j = 0; j < tree.column.size(); ++j) {
     const double* const x = rows.cell + rows.rows * tree.column[j] + from;
     const double cut = tree.threshold[j];
+    const std::uint64_t bit = std::uint64_t(1) << j;
     if (tree.missing_right[j]) {
-      for (int i = 0; i < m; ++i) answers[i] |= static_cast<std::uint64_t>(!(x[i] <= cut)) << j;   // no number: right
+      for (int i = 0; i < m; ++i) answers[i] |= x[i] <= cut ? 0 : bit;   // no number: right
     } else {
-      for (int i = 0; i < m; ++i) answers[i] |= static_cast<std::uint64_t>(x[i] > cut) << j;
+      for (int i = 0; i < m; ++i) answers[i] |= x[i] > cut ? bit : 0;
     }
   }
   for (const SmallTree::Group& g : tree.group) {
     const int A = static_cast<int>(g.above.size()), I = static_cast<int>(g.inside.size()), G = static_cast<int>(g.players.size());
-    for (int i = 0; i < m; ++i) {
-      unsigned index = 0;
-      for (int e = 0; e < A; ++e) index |= static_cast<unsigned>((answers[i] & g.above[e].mask) == g.above[e].want) << e;
-      for (int j = 0; j < I; ++j) index |= static_cast<unsigned>(answers[i] >> g.inside[j] & 1) << (A + j);
-      const double* part = g.table.data() + static_cast<std::size_t>(index) * G * K;
-      double* to = phi + static_cast<std::ptrdiff_t>(i) * players * K;
-      for (int e = 0; e < G; ++e) for (int k = 0; k < K; ++k) to[g.players[e] * K + k] += part[e * K + k];
+    std::uint64_t index[lanes] = {};
+    for (int e = 0; e < A; ++e) {
+      const std::uint64_t mask = g.above[e].mask, want = g.above[e].want, bit = std::uint64_t(1) << e;
+      for (int i = 0; i < lanes; ++i) index[i] |= (answers[i] & mask) == want ? bit : 0;
+    }
+    for (int j = 0; j < I; ++j) {
+      const int down = g.inside[j], up = A + j;
+      for (int i = 0; i < lanes; ++i) index[i] |= (answers[i] >> down & 1) << up;
+    }
+    for (int e = 0; e < G; ++e) for (int k = 0; k < K; ++k) {
+      const double* const part = g.table.data() + (static_cast<std::size_t>(e * K + k) << (A + I));
+      double* const to = phi + static_cast<std::ptrdiff_t>(g.players[e] * K + k) * lanes;
+      for (int i = 0; i < lanes; ++i) to[i] += part[index[i]];
     }
   }
 }
@@ -540,13 +599,13 @@ void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, in
 }  // namespace
 
 bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const Loop& loop, double* phi) {
-  const std::ptrdiff_t n = rows.rows, size = 64;
+  const std::ptrdiff_t n = rows.rows;
   const int K = f.n_outputs, P = d.players, C = rows.columns;
   const std::vector<int> longest = longest_paths(f);
   const int most = std::min(*std::max_element(longest.begin(), longest.end()), P);
   const Weights weights(std::max(most, 1));
   std::vector<Quadrature> points;   // points[q]: of q points
-  for (int q = 0; q <= std::max((most + 1) / 2, most_bits); ++q) points.emplace_back(q);
+  for (int q = 0; q <= std::max(Descent::points_for(most), most_bits); ++q) points.emplace_back(q);
   std::vector<char> gaps(C, 0);
   std::vector<double> others;
   const auto find_gaps = [&](const Table& table) {
@@ -560,7 +619,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
   }
 
   // Tables are made for some trees, all rows are sent through them, and they are dropped.
-  const int at_once = 16;
+  const int at_once = 32;
   std::vector<SmallTree> small(at_once);
   std::vector<Descent> descent;
   if (d.cover != nullptr) for (int j = 0; j < at_once; ++j) descent.emplace_back(f, d.player_of, P, d.cover);
@@ -570,15 +629,13 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
     Descent::Room descent;
     std::vector<char> side;
     std::vector<int> mine, theirs;
-    std::vector<std::uint64_t> answers;
   };
   std::vector<Room> rooms(loop.threads);
   for (Room& room : rooms) {
-    room.block.resize(size * C);
-    room.phi.resize(size * P * K);
+    room.block.resize(static_cast<std::size_t>(lanes) * C);
+    room.phi.resize(static_cast<std::size_t>(lanes) * P * K);
     room.side.assign(P, open);
-    room.descent.failed.assign(P, 0);
-    room.answers.resize(size);
+    room.descent.failed.assign(static_cast<std::size_t>(P) * Descent::together, 0);
   }
   std::fill(phi, phi + n * P * K, 0.0);
   for (int first = 0; first < f.n_trees; first += at_once) {
@@ -590,7 +647,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
       if (!is_small[j] && d.cover != nullptr) descent[j].prepare(t, points);
     });
     if (!built) return false;
-    const bool done = each_block(loop, n, size, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
+    const bool done = each_block(loop, n, lanes, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
       Room& room = rooms[thread];
       const int m = static_cast<int>(to - from);
       rows.read_block(from, to, room.block.data());
@@ -598,24 +655,27 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
       for (int j = 0; j < count; ++j) {
         const int t = first + j;
         if (is_small[j]) {
-          add_small(small[j], rows, from, m, K, P, room.answers.data(), room.phi.data());
+          add_small(small[j], rows, from, m, K, room.phi.data());
+          continue;
+        }
+        if (d.cover != nullptr) {
+          for (int i = 0; i < m; i += Descent::together) {
+            descent[j].run(room.block.data() + static_cast<std::ptrdiff_t>(i) * C, std::min(m - i, Descent::together), C, &room.descent,
+                           room.phi.data() + i);
+          }
           continue;
         }
         for (int i = 0; i < m; ++i) {
           const double* row = room.block.data() + static_cast<std::ptrdiff_t>(i) * C;
-          double* own = room.phi.data() + static_cast<std::ptrdiff_t>(i) * P * K;
-          if (d.cover != nullptr) {
-            descent[j].run(row, &room.descent, own);
-          } else {
-            for (std::ptrdiff_t b = 0; b < d.background->rows; ++b) {
-              Pair pair{f, d.player_of, weights, row, others.data() + b * C, room.side, room.mine, room.theirs, own, f.weight[t] / d.background->rows};
-              pair.walk(f.root[t]);
-            }
+          for (std::ptrdiff_t b = 0; b < d.background->rows; ++b) {
+            Pair pair{f, d.player_of, weights, row, others.data() + b * C, room.side, room.mine, room.theirs, room.phi.data() + i, f.weight[t] / d.background->rows};
+            pair.walk(f.root[t]);
           }
         }
       }
-      for (int i = 0; i < m; ++i) for (int p = 0; p < P; ++p) for (int k = 0; k < K; ++k) {
-        phi[from + i + n * (p + static_cast<std::ptrdiff_t>(P) * k)] += room.phi[(static_cast<std::ptrdiff_t>(i) * P + p) * K + k];
+      for (std::ptrdiff_t c = 0; c < static_cast<std::ptrdiff_t>(P) * K; ++c) {   // outputs stand side by side here, in slices there
+        double* const to = phi + from + n * (c / K + P * (c % K));
+        for (int i = 0; i < m; ++i) to[i] += room.phi[c * lanes + i];
       }
     });
     if (!done) return false;

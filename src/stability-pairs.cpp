@@ -4,13 +4,6 @@
 
 namespace dreher {
 
-// The compiler's second level leaves these short loops one number at a time.
-#if defined(__GNUC__) && !defined(__clang__)
-#define DREHER_WIDE __attribute__((optimize("O3")))
-#else
-#define DREHER_WIDE
-#endif
-
 namespace {
 
 // Numbers as their places among the distinct ones of a resample: the same order and ties, in short integers.
