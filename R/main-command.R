@@ -28,6 +28,8 @@ Steps:
   rank       rank the predictors of saved models
   stability  rank over resamples: how far can the order be trusted?
   reduce     score smaller sets, choose one, and confirm it on untouched rows
+  compare    score sets of your own side by side
+  confirm    compare a chosen set with all predictors on untouched rows
 
 dreher STEP --help     the options of a step
 dreher --version       the version
@@ -38,7 +40,7 @@ Read only .rds files from people you trust: such a file can hold code.
 Exit status: 0 success, 1 failure, 2 wrong usage."
 
 run_words <- function(words) {
-  if (!length(words)) wrong_usage("say a step: demo, rank, stability or reduce.")
+  if (!length(words)) wrong_usage("say a step: demo, rank, stability, reduce, compare or confirm.")
   if (words[1] %in% c("--help", "-h")) { writeLines(command_help); return(0L) }
   if (words[1] == "--version") { writeLines(paste("dreher", utils::packageVersion("dreher"))); return(0L) }
   step <- command_steps()[[words[1]]]
@@ -67,6 +69,10 @@ command_steps <- function() {
                  opt("target", "name of the target column"), opt("weights", "name of the column that says what rows count"), opt("blocks", "name of the column that says which rows belong together"), opt("metric", "name of the metric (default: rmse or brier)"),
                  opt("dictionary", "data dictionary: a delimited text file"), opt("seed", "seed [default %default]", "integer", 1L),
                  opt("out", "folder for tables, pictures and the report; made if it is not there"))
+  flag <- function(name, help) optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help)
+  margin <- opt("margin", "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" [default %default]", default = "2 %")
+  format <- opt("format", "of the table: csv or json [default %default]", default = "csv")
+  runs <- list(opt("workers", "processes that share the work [default %default]", "integer", 1L), opt("run", "run folder: every finished piece is kept there"), flag("resume", "go on with the run in --run"), format)
   list(
     demo = list(says = "Runs the whole example on made-up data of a pottery works.", needs = "out", run = command_demo,
                 options = list(opt("out", "folder for the results; made if it is not there"))),
@@ -74,24 +80,30 @@ command_steps <- function() {
                 options = c(models, list(opt("data", "holdout rows with the target: a delimited text file"),
                                          opt("by", "methods, set apart by commas: impurity, permutation, shapley, structure, coefficient, association, refit [default: the first three]"),
                                          opt("repeats", "shuffles per predictor: a number, auto or all [default %default]", default = "10"),
-                                         opt("format", "of the table: csv or json [default %default]", default = "csv")))),
+                                         format))),
     stability = list(says = "Trains the models again on resamples of the training rows, ranks on the rows left out, and says which ranks are settled. A run that was stopped goes on with --run and --resume.",
                      needs = c("model", "train", "target"), run = command_stability,
                      options = c(models, list(opt("data", "holdout rows, for the noise floor: a delimited text file [default: the training rows]"),
                                               opt("by", "methods, set apart by commas [default %default]", default = "permutation"),
                                               opt("kind", "of resamples: bootstrap, subsample, folds, seeds [default %default]", default = "bootstrap"),
                                               opt("times", "number of resamples [default %default]", "integer", 50L),
-                                              opt("decoys", "refits with permuted copies, for the noise floor; 99 or more to rely on", "integer"),
-                                              opt("workers", "processes that share the work [default %default]", "integer", 1L),
-                                              opt("run", "run folder: every finished piece is kept there"), optparse::make_option("--resume", action = "store_true", default = FALSE, help = "go on with the run in --run"),
-                                              opt("format", "of the table: csv or json [default %default]", default = "csv")))),
-    reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one.", needs = c("model", "train", "target"), run = command_reduce,
-                  options = c(models, list(opt("by", "method that ranks: permutation, impurity or shapley [default %default]", default = "permutation"),
-                                           opt("use", "name of the model, when there are several"), opt("rule", "one_se or best [default %default]", default = "one_se"),
+                                              opt("decoys", "refits with permuted copies, for the noise floor; 99 or more to rely on", "integer")), runs)),
+    reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one. A run that was stopped goes on with --run and --resume.", needs = c("model", "train", "target"), run = command_reduce,
+                  options = c(models, list(opt("by", "methods that rank, set apart by commas [default %default]", default = "permutation"),
+                                           opt("path", "ranking, backward, forward or stepwise [default %default]", default = "ranking"),
+                                           opt("use", "name of the model that ranks, when there are several"), opt("refit", "name of the model that is trained on the sets [default: the one that ranks]"),
+                                           flag("families", "predictors of a family of the dictionary come in and go together"), flag("thin-twins", "of predictors that can stand in for each other one stays"),
+                                           opt("budget", "the most a set may cost, by the dictionary", "double"), opt("random", "random sets of each size to compare with [default %default]", "integer", 10L),
+                                           opt("rule", "one_se, best, within, cheapest, share or size [default %default]", default = "one_se"),
+                                           opt("size", "number of predictors, for the rule size", "integer"),
                                            opt("folds", "outer folds [default %default]", "integer", 5L), opt("times", "drawings of the folds [default %default]", "integer", 1L),
-                                           opt("confirm", "untouched rows to confirm the set on: a delimited text file"),
-                                           opt("margin", "loss one is ready to pay, in the metric's unit", "double"),
-                                           opt("format", "of the table: csv or json [default %default]", default = "csv")))))
+                                           opt("confirm", "untouched rows to confirm the set on: a delimited text file"), margin), runs)),
+    compare = list(says = "Scores sets of predictors side by side, by cross-validation or on given rows.", needs = c("model", "train", "target", "sets"), run = command_compare,
+                   options = c(models, list(opt("sets", "as \"all; firing: peak_temp, hold_minutes; none\"; files of chosen sets (.json) count as sets too"), opt("reference", "name of the set the others are compared with [default: the first]"),
+                                            opt("data", "rows to score on: a delimited text file [default: cross-validation on the training rows]"),
+                                            opt("folds", "folds [default %default]", "integer", 5L), opt("times", "drawings of the folds [default %default]", "integer", 2L), margin, format))),
+    confirm = list(says = "Compares a chosen set with all predictors on untouched rows.", needs = c("model", "train", "target", "set", "data"), run = command_confirm,
+                   options = c(models, list(opt("set", "file of the set, as reduce writes it (set.json)"), opt("data", "untouched rows: a delimited text file"), margin, format))))
 }
 
 # One model, or those of a named list in an .rds file.
@@ -135,17 +147,21 @@ command_rank <- function(given) {
   tell("Written to ", out, ": ranking.", given$format, ", ranking.png, report.html")
 }
 
-command_stability <- function(given) {
+# With workers, and a run folder that holds no other run.
+open_run <- function(given) {
   check_choice(given$format, c("csv", "json"), "--format")
   if (given$resume && is.null(given$run)) wrong_usage("--resume needs --run, the folder of the run to go on with.")
   if (!is.null(given$run) && !given$resume && file.exists(file.path(given$run, "run.sqlite"))) wrong_usage("\"", given$run, "\" holds a run already: go on with it by --resume, or name another folder.")
+  if (given$workers > 1) future::plan("multisession", workers = given$workers)
+}
+
+command_stability <- function(given) {
+  on.exit(future::plan(old))
+  old <- future::plan()
+  open_run(given)
   st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
+  if (given$workers > 1) st$threads <- 1L
   by <- trimws(strsplit(given$by, ",")[[1]])
-  if (given$workers > 1) {
-    old <- future::plan("multisession", workers = given$workers)
-    on.exit(future::plan(old))
-    st$threads <- 1L
-  }
   drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, seed = given$seed)
   rk <- tell_progress(rank_predictors(st, by = by, resamples = drawn, run = given$run, seed = given$seed))
   sb <- stability(rk)
@@ -185,22 +201,66 @@ tell_progress <- function(code) {
 }
 
 command_reduce <- function(given) {
-  check_choice(given$format, c("csv", "json"), "--format")
+  on.exit(future::plan(old))
+  old <- future::plan()
+  open_run(given)
   st <- command_study(given, NULL)
+  if (given$workers > 1) st$threads <- 1L
   if (length(st$models) > 1 && is.null(given$use)) wrong_usage("the file holds several models (", list_words(names(st$models)), "): name one with --use.")
-  rd <- reduce_predictors(st, by = given$by, models = given$use, folds = given$folds, times = given$times, seed = given$seed)
-  set <- choose_set(rd, rule = given$rule)
+  rd <- tell_progress(reduce_predictors(st, by = trimws(strsplit(given$by, ",")[[1]]), path = given$path, models = given$use, refit_model = given$refit, unit = if (given$families) "family" else "predictor",
+                                        thin_twins = given[["thin-twins"]], budget = given$budget, random = given$random, sizes = if (given$rule == "size" && !is.null(given$size)) given$size, folds = given$folds,
+                                        times = given$times, run = given$run, seed = given$seed))
+  set <- choose_set(rd, rule = given$rule, margin = given$margin, size = given$size)
   cf <- if (!is.null(given$confirm)) confirm_set(set, read_table(given$confirm), margin = given$margin)
   if (is.null(given$out)) {
     print_table(rd, given$format)
   } else {
     out <- make_folder(given$out)
-    write_tables(list(reduction = rd, set = set, confirmation = cf), out, given$format)
+    write_tables(list(reduction = rd, confirmation = cf), out, given$format)
+    write_predictor_set(set, file.path(out, "set.json"))
     save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
+    do.call(write_report, c(list(st, rd, set), if (!is.null(cf)) list(cf), list(file = file.path(out, "report.html"))))
     writeLines(cli::ansi_strip(format_reduction(rd)))
     tell("Written to ", out, ".")
   }
   tell(paste(cli::ansi_strip(c("", format_set(set), if (!is.null(cf)) c("", format_confirmation(cf)))), collapse = "\n"))
+}
+
+command_compare <- function(given) {
+  check_choice(given$format, c("csv", "json"), "--format")
+  st <- command_study(given, NULL)
+  found <- compare_sets(st, sets_in_words(given$sets), reference = given$reference, rows = if (!is.null(given$data)) read_table(given$data), margin = given$margin, folds = given$folds, times = given$times, seed = given$seed)
+  if (is.null(given$out)) return(print_table(found, given$format))
+  out <- make_folder(given$out)
+  write_tables(list(comparison = found), out, given$format)
+  writeLines(cli::ansi_strip(format_comparison(found)))
+  tell("Written to ", out, ": comparison.", given$format)
+}
+
+# "all; firing: peak_temp, hold_minutes; small: set.json; none"
+sets_in_words <- function(words) {
+  each <- trimws(strsplit(words, ";", fixed = TRUE)[[1]])
+  each <- each[nzchar(each)]
+  has_name <- grepl("^[^:]+:", each)
+  name <- ifelse(has_name, trimws(sub(":.*$", "", each)), tools::file_path_sans_ext(basename(each)))
+  inside <- trimws(ifelse(has_name, sub("^[^:]+:", "", each), each))
+  lapply(stats::setNames(inside, name), function(s) {
+    if (grepl("[.]json$", s)) return(read_predictor_set(s))
+    if (s %in% c("all", "none")) return(s)
+    trimws(strsplit(s, ",", fixed = TRUE)[[1]])
+  })
+}
+
+command_confirm <- function(given) {
+  check_choice(given$format, c("csv", "json"), "--format")
+  st <- command_study(given, NULL)
+  cf <- confirm_set(read_predictor_set(given$set), read_table(given$data), margin = given$margin, study = st, seed = given$seed)
+  if (is.null(given$out)) {
+    print_table(cf, given$format)
+  } else {
+    write_tables(list(confirmation = cf), make_folder(given$out), given$format)
+  }
+  tell(paste(cli::ansi_strip(c("", format_confirmation(cf))), collapse = "\n"))
 }
 
 # Each result, if there is one, in a file of its name.

@@ -22,10 +22,12 @@ command_demo <- function(given) {
   tell("Ranking again on 20 draws of the rows ...")
   sb <- withCallingHandlers(stability(rank_predictors(st, by = "permutation", repeats = 3, resamples = draw_resamples(kiln$train, times = 20))), dreher_warning_resamples = function(w) invokeRestart("muffleWarning"))
   tell("Walking down to fewer predictors ...")
-  rd <- reduce_predictors(st, models = "forest", times = 1, inner_folds = 2)
-  set <- choose_set(rd)
+  rd <- reduce_predictors(st, times = 1, inner_folds = 2, random = 5)
+  set <- choose_set(rd, model = "forest")
+  twins <- find_twins(st, ranking = rk, replace = TRUE)
+  sets <- compare_sets(st, list(all = "all", chosen = set, `firing only` = c("peak_temp", "hold_minutes", "cooling_rate"), none = "none"), models = "linear", times = 1)
   cf <- confirm_set(set, kiln$untouched)
-  for (x in list(scores, checks, rk, sb, rd, set, cf)) writeLines(c(cli::ansi_strip(format_any(x)), ""))
+  for (x in list(scores, checks, rk, sb, rd, twins, set, sets, cf)) writeLines(c(cli::ansi_strip(format_any(x)), ""))
 
   write_results(scores, file.path(out, "scores.csv"))
   write_results(checks, file.path(out, "checks.csv"))
@@ -33,20 +35,23 @@ command_demo <- function(given) {
   write_results(rk, file.path(out, "ranking.json"))
   write_results(sb, file.path(out, "stability.csv"))
   write_results(rd, file.path(out, "reduction.csv"))
-  write_results(set, file.path(out, "set.json"))
+  write_predictor_set(set, file.path(out, "set.json"))
+  write_results(sets, file.path(out, "sets.csv"))
   write_results(cf, file.path(out, "confirmation.json"))
   save_picture(ggplot2::autoplot(rk), file.path(out, "ranking.png"))
   save_picture(plot_methods(rk), file.path(out, "methods.png"))
   save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
   save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
-  write_report(st, rk, sb, rd, set, cf, file = file.path(out, "report.html"), title = "What makes a tile strong")
+  save_picture(ggplot2::autoplot(rd), file.path(out, "curves.png"))
+  save_picture(ggplot2::autoplot(twins), file.path(out, "twins.png"))
+  write_report(st, rk, sb, twins, rd, set, sets, cf, file = file.path(out, "report.html"), title = "What makes a tile strong")
   tell("Done in ", round(as.double(difftime(Sys.time(), began, units = "secs"))), " s. In ", out, ":\n",
-       "  tables    scores.csv checks.csv ranking.csv ranking.json stability.csv reduction.csv set.json confirmation.json\n",
-       "  pictures  ranking.png methods.png stability.png reduction.png\n",
+       "  tables    scores.csv checks.csv ranking.csv ranking.json stability.csv reduction.csv sets.csv set.json confirmation.json\n",
+       "  pictures  ranking.png methods.png stability.png twins.png reduction.png curves.png\n",
        "  report    report.html")
 }
 
 format_any <- function(x) {
   switch(class(x)[1], dreher_scores = format_scores(x), dreher_checks = format_checks(x), dreher_ranking = format_ranking(x),
-         dreher_reduction = format_reduction(x), dreher_set = format_set(x), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x))
+         dreher_reduction = format_reduction(x), dreher_twins = format_twins(x), dreher_comparison = format_comparison(x), dreher_set = format_set(x), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x))
 }

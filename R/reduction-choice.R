@@ -2,34 +2,53 @@
 #'
 #' @param reduction A result of [reduce_predictors()].
 #' @param ... Must be empty.
-#' @param rule `"one_se"` (default): the smallest set whose cross-validated loss is within one standard error of the best one's, the
-#'   error being that of the paired difference (Breiman et al. 1984). `"best"`: the set with the lowest loss; ties go to the smaller.
+#' @param rule What counts as enough:
+#'   \describe{
+#'   \item{`"one_se"`}{(default) the smallest set whose cross-validated loss is within one standard error of the best one's, the error being that of the paired difference (Breiman et al. 1984)}
+#'   \item{`"best"`}{the lowest loss; ties go to the smaller set}
+#'   \item{`"within"`}{the smallest set of which the one-sided upper limit of the loss above that of all predictors is below `margin` (non-inferiority)}
+#'   \item{`"cheapest"`}{of the sets within `margin` the one of lowest cost by the dictionary}
+#'   \item{`"share"`}{the smallest set with `share` of the positive importance (paths `"ranking"` and `"backward"`)}
+#'   \item{`"size"`}{`size` predictors, beside those kept; families count as one}
+#'   \item{`"floor"`}{what stands out from permuted copies; needs `reduce_predictors(decoys = )`}
+#'   }
+#'   By each rule but `"size"`, nothing is chosen when no set is better than the constant.
+#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what all predictors gain over the constant (default), or a number with the metric's name, as `"0.4 rmse"`.
+#' @param share For the rule `"share"`.
+#' @param size For the rule `"size"`.
 #' @param model Name of the model, needed when the reduction holds several.
-#' @return A list of class `dreher_set`:
+#' @return A list of class `dreher_set`, among others:
 #'   \describe{
 #'   \item{model, rule, predictors, size, left_out}{what was chosen, for which model, by which rule; `size` 0 means that no set is better
 #'     than a constant}
 #'   \item{price, price_error, price_lower, price_upper}{rise of the cross-validated loss against all predictors, paired by row, at the chosen size}
-#'   \item{procedure}{a one-row data frame with the honest score of the whole procedure, choice included (`score`, `lower`, `upper`), and its
-#'     `price` against all predictors with limits}
+#'   \item{procedure}{a one-row data frame with the honest score of the whole procedure, choice included (`score`, `lower`, `upper`), its
+#'     `price` against all predictors and its `gain` over the constant, each with limits}
 #'   \item{picked}{a data frame of `predictor`, `chosen` (in the set?) and `share` (of the outer splits whose own choice had it)}
 #'   \item{sizes_picked}{the sizes chosen in the outer splits}
+#'   \item{stability}{how alike these choices are, corrected for chance (Nogueira, Sechidis and Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the same set in every split, 0 what chance gives;
+#'     `NA` where all or nothing is always chosen. The splits share rows, so that the interval is of the splits only}
+#'   \item{stands_for}{named list: predictors of the set, and the twins that would do in their place}
 #'   }
-#'   `as.data.frame()` gives one row with the set's figures.
+#'   `as.data.frame()` gives one row with the set's figures, `formula()` a formula, `as.character()` the columns.
 #' @details The size is read off the cross-validated curve of all training rows. The procedure's score comes from outer splits in which
 #'   the same rule was applied to an inner cross-validation, and the held-out part scored only the size so chosen.
-#' @section Errors: A rule that is not known; several models and none named.
+#' @section Errors: A rule that is not known or lacks what it needs; a margin without a unit; several models and none named.
 #' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984). \doi{10.1201/9781315139470}, section 3.4.3.
+#'   Nogueira, S., Sechidis, K. and Brown, G. (2018). \url{https://jmlr.org/papers/v18/17-514.html}.
+#' @seealso [confirm_set()], [compare_sets()], [refit_on()], [write_predictor_set()].
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
+#' rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2)
+#' choose_set(rd)
+#' choose_set(rd, rule = "within", margin = "5 %")
 #' @export
-choose_set <- function(reduction, ..., rule = "one_se", model = NULL) {
+choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 0.95, size = NULL, model = NULL) {
   check_class(reduction, "dreher_reduction", "reduction", "reduce_predictors()")
   check_no_dots(..., .verb = "choose_set")
-  rule <- check_choice(rule, c("one_se", "best"), "rule")
+  rule <- check_choice(rule, c("one_se", "best", "within", "cheapest", "share", "size", "floor"), "rule")
   if (is.null(model)) {
     if (length(reduction$curves) > 1) {
       stop_input(paste0("The reduction holds several models: ", quote_some(names(reduction$curves)), "."),
@@ -39,65 +58,159 @@ choose_set <- function(reduction, ..., rule = "one_se", model = NULL) {
   }
   curve <- reduction$curves[[check_choice(model, names(reduction$curves), "model")]]
   st <- reduction$study
+  ask <- list(rule = rule, margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st), share = check_fraction(share, "share"), size = size, level = reduction$level)
+  check_rule(curve, reduction, ask)
   moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed)
-  at <- apply_rule(moments, rule)
-  full <- length(curve$sizes)
-  size <- curve$sizes[at]
+  at <- apply_rule(moments, curve, curve, ask)
+  inside <- vapply(curve$splits, function(s) apply_rule(s$inner, s, curve, ask), 1L)
+  full <- match("all", names(curve$columns))
+  predictors <- in_order_found(curve, curve$columns[[at]])
   price_error <- difference_error(moments, at, full)
   limits <- t_limits(moments$loss[at] - moments$loss[full], price_error, moments$df, reduction$level)
-  inside <- vapply(curve$splits, function(s) apply_rule(s$inner, rule), 1L)
-  predictors <- curve$order[seq_len(size)]
+  picked <- count_picked(curve, inside, predictors)
+  beside <- random_band(st, curve)[at, ]
   structure(
-    list(model = model, rule = rule, by = reduction$by, predictors = predictors, size = size,
-         left_out = setdiff(curve$order, predictors),
+    list(model = model, refit = curve$plan$refit, rule = rule, margin = ask$margin$text, by = reduction$by, predictors = predictors, size = length(predictors),
+         left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
          score = as_score(st$metric, moments$loss[at]), price = moments$loss[at] - moments$loss[full], price_error = price_error,
          price_lower = limits$lower, price_upper = limits$upper, full_score = as_score(st$metric, moments$loss[full]),
-         constant_score = as_score(st$metric, moments$loss[1]), gain_full = moments$loss[1] - moments$loss[full],
-         procedure = procedure_score(reduction, curve, inside), picked = count_picked(curve, inside, predictors),
-         sizes_picked = curve$sizes[inside], study = st, seed = reduction$seed, level = reduction$level),
+         constant_score = as_score(st$metric, moments$loss[1]), gain_full = moments$loss[1] - moments$loss[full], cost = cost_of(curve$plan, predictors), cost_full = cost_of(curve$plan, curve$plan$universe),
+         random_share = beside$random_share, procedure = procedure_score(reduction, curve, inside), picked = picked$table,
+         stability = picked$stability, sizes_picked = vapply(seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L),
+         stands_for = twins_of_set(curve, predictors), how = recipe_of(reduction, model, rule, ask), study = st, seed = reduction$seed, level = reduction$level),
     class = "dreher_set")
 }
 
-apply_rule <- function(moments, rule) {
-  best <- which.min(moments$loss)   # sizes rise, so a tie goes to the smaller set
-  if (rule == "best") return(best)
-  slack <- difference_error(moments, seq_along(moments$loss), best)
-  which(moments$loss <= moments$loss[best] + slack)[1]
+# "2 %" or "0.4 rmse". -> list(share or value, text)
+check_margin <- function(margin, st) {
+  fits <- paste0("Write \"2 %\" (of what all predictors gain over the constant) or \"", "0.4 ", st$metric$name, "\".")
+  if (is.numeric(margin) && length(margin) == 1) stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
+  if (!is.character(margin) || length(margin) != 1 || is.na(margin)) stop_input("`margin` must be a number with its unit.", paste0("Given: ", describe_value(margin), "."), fits)
+  parts <- regmatches(margin, regexec("^\\s*([0-9.]+(?:[eE][-+]?[0-9]+)?)\\s*(.*?)\\s*$", margin, perl = TRUE))[[1]]
+  number <- if (length(parts)) suppressWarnings(as.double(parts[2])) else NA
+  if (is.na(number) || number <= 0) stop_input(paste0("The margin \"", margin, "\" is not a positive number with its unit."), todo = fits)
+  if (parts[3] == "%") return(list(share = number / 100, text = paste(parts[2], "%")))
+  if (!nzchar(parts[3])) stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
+  if (!parts[3] %in% c(st$metric$name, st$metric$label)) stop_input(paste0("The margin's unit \"", parts[3], "\" is neither % nor the study's metric."), todo = fits)
+  list(value = number, text = paste(parts[2], st$metric$name))
 }
+
+margin_value <- function(margin, gain) if (is.null(margin$value)) margin$share * gain else margin$value
+
+check_rule <- function(curve, reduction, ask) {
+  if (ask$rule == "size") {
+    if (is.null(ask$size)) stop_input("The rule \"size\" needs `size`, the number of predictors.")
+    if (!is.numeric(ask$size) || length(ask$size) != 1 || !ask$size %in% curve$how$points) {
+      stop_input(paste0("Size ", describe_value(ask$size), " was not scored."), paste0("Scored: ", paste(curve$how$points, collapse = ", "), "."), "Give `reduce_predictors(sizes = )` the sizes you want.")
+    }
+  }
+  if (ask$rule == "floor" && !"above floor" %in% names(curve$columns)) stop_input("The rule \"floor\" needs permuted copies in every training part.", todo = "Call reduce_predictors(decoys = 19) or more.")
+  if (ask$rule == "share" && is.null(curve$importance)) stop_input(paste0("The rule \"share\" needs importances, which the path \"", reduction$path, "\" does not have."), todo = "Use path = \"ranking\".")
+  if (ask$rule == "cheapest" && anyNA(curve$plan$cost[curve$plan$universe])) {
+    stop_study(paste0("The rule \"cheapest\" needs the cost of every predictor; the dictionary does not say it of ", quote_some(names(which(is.na(curve$plan$cost[curve$plan$universe])))), "."), todo = "Fill in the dictionary's column `cost`.")
+  }
+}
+
+# Which column of the curve a rule takes. `found`: what this part's path found (columns, importance); moments: of its own cross-validation.
+apply_rule <- function(moments, found, curve, ask) {
+  path <- path_columns(curve)
+  loss <- moments$loss
+  full <- match("all", names(curve$columns))
+  best <- path[which.min(loss[path])]   # sizes rise, so a tie goes to the smaller set
+  if (ask$rule == "size") return(column_of(curve, ask$size))
+  nothing <- path[1]
+  if (loss[best] >= loss[1]) return(nothing)
+  if (ask$rule == "best") return(best)
+  if (ask$rule == "one_se") return(path[which(loss[path] <= loss[best] + difference_error(moments, path, best))[1]])
+  if (ask$rule == "floor") return(match("above floor", names(curve$columns)))
+  if (ask$rule == "share") {
+    # From the top of the ranking, whatever was kept.
+    worth <- sort(pmax(found$importance, 0), decreasing = TRUE)
+    if (sum(worth) == 0) return(nothing)
+    enough <- which(cumsum(worth) >= ask$share * sum(worth) * (1 - 1e-12))[1]
+    return(column_of(curve, curve$how$points[which(curve$how$points >= enough)[1]]))
+  }
+  margin <- margin_value(ask$margin, loss[1] - loss[full])
+  candidates <- setdiff(path, 1L)
+  limit <- loss[candidates] - loss[full] + stats::qt(ask$level, moments$df) * difference_error(moments, candidates, full)
+  inside <- candidates[limit < margin]
+  if (!length(inside)) return(if (setequal(curve$columns[[max(path)]], curve$columns[[full]])) max(path) else best)   # nothing is sure to be within: all that may be had
+  if (ask$rule == "within") return(inside[1])
+  cost <- vapply(found$columns[inside], function(s) cost_of(curve$plan, s), 0)
+  inside[which.min(cost)]
+}
+
+column_of <- function(curve, units) if (units == 0 && !length(curve$plan$keep)) 1L else match(as.character(units), names(curve$columns))
+
+# The predictors of a set, as the path on all rows brought them in.
+in_order_found <- function(curve, set) {
+  order <- c(curve$plan$keep, unlist(curve$plan$units[curve$order], use.names = FALSE))
+  c(intersect(order, set), setdiff(set, order))
+}
+
+# The set that outer split i has at this column: the inner choice is a size, which the split's own path fills. What stands beside the path has sets of its own.
+split_set <- function(curve, i, column) curve$splits[[i]]$columns[[column]]
 
 # Every outer split chose its own size; the held-out rows score that choice only.
 procedure_score <- function(rd, curve, inside) {
   st <- rd$study
-  full <- length(curve$sizes)
+  full <- match("all", names(curve$columns))
   chosen <- lapply(seq_along(curve$outer), function(t) {
-    both <- curve$outer[[t]][, c(1, full), , drop = FALSE]
-    for (i in which(vapply(curve$pieces, `[[`, 1L, "time") == t)) {
-      rows <- curve$fold_of[, t] == curve$pieces[[i]]$fold
-      both[rows, 1, ] <- curve$outer[[t]][rows, inside[i], ]
+    three <- curve$outer[[t]][, c(1, full, 1), , drop = FALSE]
+    for (i in which(vapply(curve$splits, `[[`, 1L, "time") == t)) {
+      rows <- curve$fold_of[, t] == curve$splits[[i]]$fold
+      three[rows, 1, ] <- curve$outer[[t]][rows, inside[i], ]
     }
-    both
+    three
   })
   m <- curve_moments(st, curve$cases, chosen, rd$seed)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
   price <- t_limits(m$loss[1] - m$loss[2], difference_error(m, 1, 2), m$df, rd$level)
+  gain <- t_limits(m$loss[3] - m$loss[1], difference_error(m, 1, 3), m$df, rd$level)
   data.frame(score = as_score(st$metric, m$loss[1]), lower = own$lower, upper = own$upper, price = m$loss[1] - m$loss[2],
-             price_lower = price$lower, price_upper = price$upper)
+             price_lower = price$lower, price_upper = price$upper, gain = m$loss[3] - m$loss[1], gain_lower = gain$lower, gain_upper = gain$upper)
 }
 
 count_picked <- function(curve, inside, predictors) {
-  hits <- Reduce(`+`, lapply(seq_along(curve$splits), function(i) {
-    curve$order %in% curve$splits[[i]]$order[seq_len(curve$sizes[inside[i]])]
-  }))
-  data.frame(predictor = curve$order, chosen = curve$order %in% predictors, share = hits / length(curve$splits))
+  all <- in_order_found(curve, curve$plan$universe)
+  z <- t(vapply(seq_along(inside), function(i) as.double(all %in% split_set(curve, i, inside[i])), double(length(all))))
+  if (length(all) == 1) z <- t(z)
+  list(table = data.frame(predictor = all, chosen = all %in% predictors, share = colMeans(z)), stability = set_stability(z))
+}
+
+twins_of_set <- function(curve, predictors) {
+  standing <- curve$standing
+  if (is.null(standing)) return(list())
+  members <- function(units) unlist(curve$plan$units[units], use.names = FALSE)
+  out <- lapply(standing, members)
+  names(out) <- vapply(names(standing), function(u) members(u)[1], "")
+  out[intersect(predictors, names(out))]
+}
+
+# The calls that give this set again.
+recipe_of <- function(rd, model, rule, ask) {
+  say <- function(args) paste0(names(args), " = ", vapply(args, deparse1, ""), collapse = ", ")
+  rest <- list(by = rd$by, path = rd$path, thin_twins = rd$thin_twins, random = rd$random, folds = rd$folds, times = rd$times, inner_folds = rd$inner_folds)
+  if (rd$unit != "predictor") rest$unit <- rd$unit
+  for (name in c("steps", "budget", "decoys", "sizes", "refit_model")) if (!is.null(rd[[name]])) rest[[name]] <- rd[[name]]
+  first <- paste0("reduction <- reduce_predictors(study, ", say(c(rest, list(models = model, level = rd$level, seed = rd$seed))), ")")
+  more <- c(list(rule = rule), if (!is.null(ask$margin)) list(margin = ask$margin$text), if (rule == "share") list(share = ask$share), if (rule == "size") list(size = ask$size))
+  c(first, paste0("choose_set(reduction, ", say(more), ")"))
 }
 
 #' @export
 as.data.frame.dreher_set <- function(x, ...) {
-  data.frame(model = x$model, rule = x$rule, size = x$size, predictors = paste(x$predictors, collapse = ", "), score = x$score,
+  data.frame(model = x$model, rule = x$rule, size = x$size, predictors = paste(x$predictors, collapse = ", "), cost = x$cost, score = x$score,
              full_score = x$full_score, constant_score = x$constant_score, price = x$price, price_lower = x$price_lower,
              price_upper = x$price_upper, procedure_score = x$procedure$score, procedure_lower = x$procedure$lower,
-             procedure_upper = x$procedure$upper)
+             procedure_upper = x$procedure$upper, stability = x$stability[["value"]])
 }
 
 #' @export
 summary.dreher_set <- function(object, ...) object$picked
+
+#' @export
+as.character.dreher_set <- function(x, ...) x$predictors
+
+#' @export
+formula.dreher_set <- function(x, ...) stats::reformulate(if (length(x$predictors)) paste0("`", x$predictors, "`") else "1", as.name(x$study$target))

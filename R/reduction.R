@@ -1,38 +1,56 @@
 #' Walk down to fewer predictors, honestly scored
 #'
 #' Scores every model with its top 0, 1, 2, ... predictors by cross-validation. Everything that looks at the target happens inside
-#' the training part of each fold: the ranking, the refits and, for the procedure's own score, the choice of the size.
+#' the training part of each fold: the ranking, the refits, the thinning of twins and, for the procedure's own score, the choice of the size.
 #'
-#' @param study A [study()] with training rows.
-#' @param by Method that ranks: `"permutation"` (default), `"impurity"` or `"shapley"`.
+#' @param study A [study()] with training rows. Its dictionary counts: predictors with `use` `keep` are in every set, with `leave_out` in none; `cost` is added up
+#'   and can be limited; what leaving out all `sensitive` ones costs stands beside the path.
+#' @param by Methods that rank, as in [rank_predictors()]: `"permutation"` (default), `"impurity"`, `"shapley"`, `"structure"`, `"coefficient"`, `"association"`, `"refit"`. Several are combined by the mean of their
+#'   ranks. Not asked by the paths `"forward"` and `"stepwise"`, unless twins are thinned.
 #' @param ... Must be empty.
-#' @param models Names of the models. Default: all.
+#' @param path How sets are found in a training part. `"ranking"` (default): one ranking, the top so many. `"backward"`: the last of the ranking are dropped, the model is trained and ranked again, and so on (Guyon et al.
+#'   2002). `"forward"`: what lowers the loss most comes in. `"stepwise"`: forward, and after each entry what is better without goes again (Pudil, Novovicova and Kittler 1994).
+#' @param unit What comes in or goes: `"predictor"` (default), each by itself; or `"family"`, the predictors of a family of the dictionary together, counted as one.
+#' @param steps `"one"` predictor at a time, or `"geometric"`: a fifth of those left are dropped, or a third as many as there are added. Default: geometric from 31 predictors on.
+#' @param models Names of the models that rank. Default: all.
+#' @param refit_model Name of the model of the study that is trained on the sets, if not the one that ranked.
+#' @param thin_twins TRUE: of predictors that can stand in for each other (see [find_twins()]) one stays, found inside each training part.
+#' @param budget The most a set may cost, in the unit of the dictionary's `cost`.
+#' @param random Number of random sets of each size, scored by the first drawing of the folds; 0 for none. From 50 on their share is a figure to rely on.
+#' @param decoys Number of refits with permuted copies in each training part, at least 19: scores the predictors above the [noise_floor()] too. Default: not done.
 #' @param folds Number of outer folds.
 #' @param times How often the outer folds are drawn anew.
 #' @param inner_folds Number of folds inside each outer training part, from which the procedure chooses a size.
-#' @param sizes Numbers of predictors to score; 0 and all are always among them. Default: every number up to 8, then in steps of about a third.
+#' @param sizes Numbers of predictors (of units, where families count as one; beside those that are kept) to score; none and all are always among them. Default: every number up to 8, then in steps of about a third.
+#' @param run Path of a run folder: every finished piece is kept there, and the same call goes on after a stop, with the same result to the bit.
 #' @param level Level of the intervals.
 #' @param seed A whole number; the same seed gives the same result whatever the number of workers.
-#' @return A list of class `dreher_reduction`; `as.data.frame()` gives one row per model and size:
+#' @return A list of class `dreher_reduction`; `as.data.frame()` gives one row per model and candidate:
 #'   \describe{
-#'   \item{model, size}{the model and the number of predictors}
-#'   \item{added}{the predictors this size adds to the one before, in the order found on all training rows}
+#'   \item{model, refit}{the model that ranked, and the one trained on the sets}
+#'   \item{candidate}{`path`; `constant` and `all` where they are not on the path; `thinned` (all but twins that others stand in for); `not sensitive` (all but those the dictionary calls sensitive); `above floor`}
+#'   \item{size, cost}{the number of predictors of the set found on all training rows, and what they cost}
+#'   \item{added}{the predictors this set adds to the one before, on all training rows; whole sets where they are not nested}
 #'   \item{score, std_error, lower, upper}{cross-validated score in the metric's unit, with its interval over rows}
 #'   \item{price, price_error, price_lower, price_upper}{rise of the loss (fall of the score) against all predictors, paired by row}
+#'   \item{random, random_lower, random_upper, random_share}{of the random sets of this size: mean score, 5 and 95 % quantiles, and the share of sets, this one counted in, that do as well}
 #'   }
 #'   Intervals from cross-validation are approximate: they leave out that the training parts overlap, and are somewhat too narrow
 #'   (Bates, Hastie and Tibshirani 2024).
 #' @details
-#' For permutation and Shapley rankings a training part is split once more: the model is trained on three quarters and ranked on the
-#' last quarter; the nested sets are then refitted on the whole part. Folds are stratified by class. The cost is
-#' `folds * times * (1 + inner_folds) * (number of sizes)` fits per model, spread over the workers of [future::plan()].
+#' Where held-out rows rank or try sets (permutation, Shapley, forward, stepwise), a training part is split once more: three quarters train, the
+#' last quarter ranks; the sets are then refitted on the whole part. Folds are stratified by class, and keep blocks together. Scoring costs
+#' `folds * times * (1 + inner_folds) * (number of sizes)` fits per model, the paths beside; a forward path of p predictors takes about p squared over 2 fits in each part. Pieces are spread over the
+#' workers of [future::plan()]; a fit that fails is tried once more.
 #'
 #' The curve is for looking: its best point flatters. The score of the whole procedure, choice of the size included, is given by
 #' [choose_set()] (Varma and Simon 2006; Ambroise and McLachlan 2002).
 #' @section Errors: No training rows; a model that cannot be trained again (give `study(refit_with = )`); a fit that fails, with the model,
-#'   fold and number of predictors.
+#'   fold and number of predictors; a family of which the dictionary keeps one predictor and leaves another out; a budget that nothing fits, or without costs; a run folder of another run.
 #' @references Ambroise, C. and McLachlan, G. (2002). \doi{10.1073/pnas.102102699}.
 #'   Varma, S. and Simon, R. (2006). \doi{10.1186/1471-2105-7-91}.
+#'   Guyon, I., Weston, J., Barnhill, S. and Vapnik, V. (2002). \doi{10.1023/A:1012487302797}.
+#'   Pudil, P., Novovicova, J. and Kittler, J. (1994). \doi{10.1016/0167-8655(94)90127-9}.
 #'   Bates, S., Hastie, T. and Tibshirani, R. (2024). \doi{10.1080/01621459.2023.2197686}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -41,62 +59,186 @@
 #' rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2)
 #' as.data.frame(rd)
 #' @export
-reduce_predictors <- function(study, by = "permutation", ..., models = NULL, folds = 5, times = 2, inner_folds = 3,
-                              sizes = NULL, level = 0.95, seed = 1) {
+reduce_predictors <- function(study, by = "permutation", ..., path = "ranking", unit = "predictor", steps = NULL, models = NULL, refit_model = NULL, thin_twins = FALSE, budget = NULL, random = 10, decoys = NULL,
+                              folds = 5, times = 2, inner_folds = 3, sizes = NULL, run = NULL, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "reduce_predictors")
   need_train(study, "Reducing predictors")
-  by <- check_choice(by, c("permutation", "impurity", "shapley"), "by")
-  n <- nrow(study$train)
-  folds <- check_count(folds, "folds", least = 2, most = n %/% 8)
+  by <- check_choice(by, c("permutation", "impurity", "shapley", "structure", "coefficient", "association", "refit"), "by", several = TRUE)
+  path <- check_choice(path, c("ranking", "backward", "forward", "stepwise"), "path")
+  unit <- check_choice(unit, c("predictor", "family"), "unit")
+  if (!is.null(steps)) steps <- check_choice(steps, c("one", "geometric"), "steps")
+  check_flag(thin_twins, "thin_twins")
+  random <- check_count(random, "random", least = 0)
+  if (!is.null(decoys)) decoys <- check_count(decoys, "decoys", least = 19)
+  folds <- check_count(folds, "folds", least = 2, most = nrow(study$train) %/% 8)
   times <- check_count(times, "times")
   inner_folds <- check_count(inner_folds, "inner_folds", least = 2)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   chosen <- pick_models(study, models)
-  if (by == "impurity") {
-    treeless <- names(chosen)[vapply(chosen, function(m) why_not("impurity", m, study) != "", NA)]
-    if (length(treeless)) {
-      stop_study(paste0("Ranking by impurity needs trees; model ", quote_some(treeless), " has none."),
-                 todo = "Use by = \"permutation\", or name the tree models in `models`.")
+  if (path %in% c("ranking", "backward") || thin_twins) check_rankers(study, chosen, by)
+  refit <- if (is.null(refit_model)) chosen else rep(study$models[check_choice(refit_model, names(study$models), "refit_model")], length(chosen))
+  how <- list(by = by, path = path, thin_twins = thin_twins, random = random, decoys = decoys, folds = folds, times = times, inner_folds = inner_folds, seed = seed)
+  plans <- Map(function(ranker, refit) {
+    plan <- reduction_plan(study, ranker, refit, unit, budget)
+    U <- length(plan$units)
+    plan$how <- c(how, list(steps = if (!is.null(steps)) steps else if (U > 30) "geometric" else "one", points = pick_sizes(sizes, U, path)))
+    plan
+  }, chosen, refit)
+  leaking_warning(study, plans)
+  curves <- reduce_models(study, plans, run)
+  structure(list(curves = curves, study = study, by = by, path = path, unit = unit, steps = steps, thin_twins = thin_twins, budget = budget, random = random, decoys = decoys, folds = folds, times = times, inner_folds = inner_folds,
+                 sizes = sizes, refit_model = refit_model, level = level, seed = seed), class = "dreher_reduction")
+}
+
+check_rankers <- function(st, models, by) {
+  for (method in by) {
+    why <- vapply(models, function(m) why_not(method, m, st), "")
+    if (any(nzchar(why))) {
+      needs <- switch(method, impurity = , structure = "needs trees", coefficient = "needs coefficients", "cannot be done")
+      stop_study(paste0("Ranking by ", method, " ", needs, "; model ", quote_some(names(why)[nzchar(why)]), ": ", why[nzchar(why)][1], "."),
+                 todo = "Use by = \"permutation\", or name other models in `models`.")
     }
   }
-  curves <- lapply(chosen, function(m) {
-    reduce_model(study, m, by, folds, times, inner_folds, pick_sizes(sizes, length(m$inputs$predictors)), seed)
-  })
-  structure(list(curves = curves, study = study, by = by, folds = folds, times = times, inner_folds = inner_folds,
-                 level = level, seed = seed), class = "dreher_reduction")
 }
 
-pick_sizes <- function(sizes, p) {
-  if (is.null(sizes)) {
-    steps <- unique(round(8 * (4 / 3)^(0:60)))
-    sizes <- c(0:8, steps)
-  } else if (!is.numeric(sizes) || anyNA(sizes) || any(sizes < 0 | sizes != round(sizes) | sizes > p)) {
-    stop_input(paste0("`sizes` must hold whole numbers from 0 to ", p, "."), paste0("Given: ", describe_value(sizes), "."))
+# A predictor that knows the target makes every price look low.
+leaking_warning <- function(st, plans) {
+  universe <- unique(unlist(lapply(plans, `[[`, "universe")))
+  flags <- if (!is.null(st$flags)) st$flags$predictors else find_flags(st)$predictors
+  leaks <- intersect(universe, names(flags)[grepl("leak", flags)])
+  if (length(leaks)) {
+    warn_dreher("leak", paste0("What predicts \"", st$target, "\" suspiciously well may be known only afterwards: ", quote_some(leaks), "."), "See check_data(); with use = leave_out in the dictionary a predictor is in no set.")
   }
-  as.integer(sort(unique(c(0, sizes[sizes <= p], p))))
 }
 
-reduce_model <- function(st, model, by, folds, times, inner_folds, sizes, seed) {
-  train <- training_frame(st, model)
-  n <- nrow(train)
-  fold_of <- vapply(seq_len(times), function(t) {
-    with_stream(seed, c("folds", n, t), draw_folds(st, train, folds))
-  }, integer(n))
-  pieces <- c(list(list(time = 0L, fold = 0L)),
-              lapply(seq_len(times * folds) - 1L, function(i) list(time = i %/% folds + 1L, fold = i %% folds + 1L)))
-  done <- map_pieces(pieces, function(piece, st, model, train, fold_of, by, inner_folds, sizes, seed) {
-    if (piece$time == 0L) return(order_within(st, model, train, by, seed, "all rows"))
-    key <- c(model$name, piece$time, piece$fold)
-    out <- fold_of[, piece$time] == piece$fold
-    walk_down(st, model, train[!out, , drop = FALSE], train[out, , drop = FALSE], by, inner_folds, sizes, seed, key)
-  }, st = st, model = model, train = train, fold_of = fold_of, by = by, inner_folds = inner_folds, sizes = sizes,
-  seed = seed, label = "reducing")
-  list(model = model$name, sizes = sizes, order = done[[1]], splits = done[-1], pieces = pieces[-1], fold_of = fold_of,
-       cases = cases_of(st, train), outer = lapply(seq_len(times), function(t) {
-         gather_predictions(done[-1], pieces[-1], fold_of, t, sizes)
-       }))
+pick_sizes <- function(sizes, most, path) {
+  if (is.null(sizes)) {
+    sizes <- c(0:8, unique(round(8 * (4 / 3)^(0:60))))
+    if (path %in% c("forward", "stepwise") && most > 30) sizes <- sizes[sizes <= 30]   # the whole way would take most^2 / 2 fits
+  } else if (!is.numeric(sizes) || anyNA(sizes) || any(sizes < 0 | sizes != round(sizes) | sizes > most)) {
+    stop_input(paste0("`sizes` must hold whole numbers from 0 to ", most, "."), paste0("Given: ", describe_value(sizes), "."))
+  }
+  as.integer(sort(unique(c(0, sizes[sizes <= most], if (!path %in% c("forward", "stepwise") || most <= 30) most))))
+}
+
+# All models' pieces in one run, so that none waits for another's last.
+reduce_models <- function(st, plans, run) {
+  how <- plans[[1]]$how
+  n <- nrow(st$train)
+  fold_of <- vapply(seq_len(how$times), function(t) with_stream(how$seed, c("folds", n, t), draw_folds(st, st$train, how$folds)), integer(n))
+  pieces <- unlist(lapply(names(plans), function(m) c(
+    list(list(model = m, part = "all rows")),
+    unlist(lapply(seq_len(how$times), function(t) unlist(lapply(seq_len(how$folds), function(f) c(
+      list(list(model = m, part = "outer", time = t, fold = f)),
+      lapply(seq_len(how$inner_folds), function(g) list(model = m, part = "inner", time = t, fold = f, inner = g)))), recursive = FALSE)), recursive = FALSE),
+    if (how$random > 0) lapply(seq_len(how$folds), function(f) list(model = m, part = "random", time = 1L, fold = f)))), recursive = FALSE)
+  keys <- vapply(pieces, function(p) paste(unlist(p), collapse = "/"), "")
+  about <- if (!is.null(run)) {
+    pairs <- data.frame(model = unlist(lapply(plans, function(p) unique(c(p$ranker, p$refit)))), method = "reduction")
+    run_identity(st, pairs, resamples = fold_of, settings = list(how, lapply(plans, `[`, c("ranker", "refit", "universe", "keep", "units", "budget")), lapply(plans, function(p) p$how[c("steps", "points")])))
+  }
+  done <- run_pieces(pieces, keys, reduce_piece, st = without_forests(st), plans = plans, fold_of = fold_of, folder = run, about = about, label = "reducing")
+  if (nrow(done$failed)) {
+    stop_model(paste0(nrow(done$failed), " of ", length(pieces), " pieces failed twice. The first, ", done$failed$key[1], ": ", sub("^Error.*?: ", "", done$failed$error[1])),
+               todo = if (is.null(run)) NULL else "What was finished is in the run folder: the same call goes on from there.")
+  }
+  lapply(plans, function(plan) gather_curve(st, plan, done$values, fold_of))
+}
+
+reduce_piece <- function(piece, st, plans, fold_of) {
+  plan <- plans[[piece$model]]
+  how <- plan$how
+  rows_of <- function(out) list(train = frame_for(st, plan, !out), test = frame_for(st, plan, out))
+  if (piece$part == "all rows") {
+    train <- frame_for(st, plan, rep(TRUE, nrow(fold_of)))
+    path <- walk_path(st, plan, train, how, c(piece$model, "all rows"))
+    return(c(path, list(columns = candidate_sets(st, plan, path, train, c(piece$model, "all rows"), TRUE))))
+  }
+  out <- fold_of[, piece$time] == piece$fold
+  key <- c(piece$model, piece$time, piece$fold)
+  part <- rows_of(out)
+  if (piece$part == "random") return(score_sets(st, plan, part$train, part$test, random_sets(plan, piece$model), c(key, "random")))
+  if (piece$part == "outer") {
+    path <- walk_path(st, plan, part$train, how, key)
+    columns <- candidate_sets(st, plan, path, part$train, key, TRUE)
+    return(c(path, list(columns = columns, predictions = score_sets(st, plan, part$train, part$test, columns, key))))
+  }
+  # An inner fold: the held-out part of the outer fold is out of sight.
+  inner <- inner_folds_of(st, part$train, how, key)
+  inside <- part$train[inner != piece$inner, , drop = FALSE]
+  key <- c(key, "inner", piece$inner)
+  columns <- candidate_sets(st, plan, walk_path(st, plan, inside, how, key), inside, key, FALSE)
+  score_sets(st, plan, inside, part$train[inner == piece$inner, , drop = FALSE], columns, key)
+}
+
+inner_folds_of <- function(st, train, how, key) with_stream(how$seed, c("inner folds", key), draw_folds(st, train, how$inner_folds))
+
+# Rows for both the model that ranks and the one that is refitted, factors on fixed levels.
+frame_for <- function(st, plan, rows) {
+  out <- training_frame(st, st$models[[plan$refit]])
+  if (plan$ranker != plan$refit) {
+    other <- training_frame(st, st$models[[plan$ranker]])
+    out[setdiff(names(other), names(out))] <- other[setdiff(names(other), names(out))]
+  }
+  out[rows, , drop = FALSE]
+}
+
+# The sets to score: no predictor, the points of the path, all; and what stands beside the path.
+candidate_sets <- function(st, plan, path, train, key, beside) {
+  complete <- function(units) intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
+  points <- stats::setNames(lapply(path$sets, complete), plan$how$points)
+  if (!length(plan$keep)) points <- points[-1]
+  out <- c(list(constant = character()), points, list(all = plan$universe))
+  if (!beside) return(out)
+  twins <- thin_units(st, plan, train, path$importance)
+  out$thinned <- complete(twins$stay)
+  if (length(plan$sensitive)) out[["not sensitive"]] <- setdiff(plan$universe, plan$sensitive)
+  if (!is.null(plan$how$decoys)) out[["above floor"]] <- complete(units_above_floor(st, plan, train, key))
+  out
+}
+
+units_above_floor <- function(st, plan, train, key) {
+  ranker <- st$models[[plan$ranker]]
+  how <- plan$how
+  out <- split_part(st, train, key, how$seed)
+  predictors <- intersect(ranker$inputs$predictors, plan$universe)
+  fit <- fit_on(st, ranker, train[!out, , drop = FALSE], predictors, how$seed, c(key, "floor"))
+  inside <- inside_study(st, ranker, fit, train[!out, , drop = FALSE], train[out, , drop = FALSE])
+  method <- intersect(how$by, c("permutation", "impurity", "shapley"))
+  method <- if (length(method)) method[1] else "permutation"
+  table <- noise_floor(inside, by = method, models = plan$ranker, draws = how$decoys, seed = how$seed)$table
+  above <- unique(table$predictor[table$above & table$rows == if ("oob" %in% table$rows) "oob" else table$rows[1]])
+  names(plan$units)[vapply(plan$units, function(u) any(u %in% above), NA)]
+}
+
+# The same random sets in every fold.
+random_sets <- function(plan, model) {
+  U <- length(plan$units)
+  points <- plan$how$points[plan$how$points > 0 & plan$how$points < U]
+  unlist(lapply(points, function(k) lapply(seq_len(plan$how$random), function(s) {
+    units <- with_stream(plan$how$seed, c("random set", model, k, s), sample(names(plan$units), k))
+    intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
+  })), recursive = FALSE)
+}
+
+# Predictions on `test` from sets refitted on `train`: rows x sets x outputs. Sets that are the same are fitted once.
+score_sets <- function(st, plan, train, test, sets, key) {
+  model <- st$models[[plan$refit]]
+  names <- vapply(sets, rlang::hash, "")
+  out <- NULL
+  for (s in seq_along(sets)) {
+    first <- match(names[s], names)
+    if (first < s) {
+      out[, s, ] <- out[, first, ]
+      next
+    }
+    p <- predict_set(st, model, train, test, sets[[s]], plan$how$seed, key)
+    if (is.null(out)) out <- array(0, c(nrow(test), length(sets), ncol(p)), list(NULL, NULL, colnames(p)))
+    out[, s, ] <- p
+  }
+  out
 }
 
 # Folds of nearly equal size, each class spread over them.
@@ -116,64 +258,32 @@ draw_folds <- function(st, data, folds) {
   fold
 }
 
-# One outer split: rank on the training part, score the nested sets on the held-out part, and walk
-# an inner cross-validation of the training part, from which a size can be chosen without the
-# held-out part.
-walk_down <- function(st, model, train, test, by, inner_folds, sizes, seed, key) {
-  order <- order_within(st, model, train, by, seed, key)
-  predictions <- score_nested(st, model, train, test, order, sizes, seed, key)
-  inner_fold <- with_stream(seed, c("inner folds", key), draw_folds(st, train, inner_folds))
-  inner <- array(0, c(nrow(train), length(sizes), dim(predictions)[3]))
-  for (f in seq_len(inner_folds)) {
-    out <- inner_fold == f
-    inner_key <- c(key, "inner", f)
-    inner_order <- order_within(st, model, train[!out, , drop = FALSE], by, seed, inner_key)
-    inner[out, , ] <- score_nested(st, model, train[!out, , drop = FALSE], train[out, , drop = FALSE], inner_order, sizes, seed, inner_key)
+gather_curve <- function(st, plan, values, fold_of) {
+  m <- plan$ranker
+  how <- plan$how
+  value <- function(...) values[[paste(m, ..., sep = "/")]]
+  n <- nrow(fold_of)
+  stack <- function(parts, of) {   # pieces' predictions, row by row
+    shape <- dim(parts[[1]])
+    out <- array(0, c(length(of), shape[2:3]), list(NULL, NULL, dimnames(parts[[1]])[[3]]))
+    for (f in seq_along(parts)) out[of == f, , ] <- parts[[f]]
+    out
   }
-  list(order = order, predictions = predictions, inner = curve_moments(st, cases_of(st, train), list(inner), seed))
+  outer <- lapply(seq_len(how$times), function(t) stack(lapply(seq_len(how$folds), function(f) value("outer", t, f)$predictions), fold_of[, t]))
+  splits <- unlist(lapply(seq_len(how$times), function(t) lapply(seq_len(how$folds), function(f) {
+    key <- c(m, t, f)
+    train <- frame_for(st, plan, fold_of[, t] != f)
+    inner <- stack(lapply(seq_len(how$inner_folds), function(g) value("inner", t, f, g)), inner_folds_of(st, train, how, key))
+    c(value("outer", t, f)[c("order", "importance", "standing", "columns")], list(time = t, fold = f, inner = curve_moments(st, cases_of(st, train), list(inner), how$seed)))
+  })), recursive = FALSE)
+  all <- value("all rows")
+  random <- if (how$random > 0 && length(random_sets(plan, m))) stack(lapply(seq_len(how$folds), function(f) value("random", 1L, f)), fold_of[, 1])
+  list(model = m, plan = plan[setdiff(names(plan), "how")], how = how, columns = all$columns, order = all$order, importance = all$importance, standing = all$standing, splits = splits, fold_of = fold_of,
+       cases = cases_of(st, frame_for(st, plan, rep(TRUE, n))), outer = outer, random = random)
 }
 
-# Predictors from top to bottom, by what `train` alone says.
-order_within <- function(st, model, train, by, seed, key) {
-  predictors <- model$inputs$predictors
-  fit_rows <- rank_rows <- rep(TRUE, nrow(train))
-  if (by != "impurity") {
-    rank_rows <- with_stream(seed, c("rank rows", key), draw_folds(st, train, 4)) == 1
-    fit_rows <- !rank_rows
-  }
-  fit <- fit_on(st, model, train[fit_rows, , drop = FALSE], predictors, seed, key)
-  inside <- inside_study(st, model, fit, train[fit_rows, , drop = FALSE], train[rank_rows, , drop = FALSE])
-  rk <- switch(by,
-               permutation = rank_permutation(inside, repeats = 5, seed = seed),
-               impurity = rank_impurity(inside),
-               shapley = rank_shapley(inside, background = 50, max_rows = 100, seed = seed))
-  rk <- as.data.frame(rk)[is.na(rk$class), ]
-  rk <- rk[rk$rows == if ("oob" %in% rk$rows) "oob" else rk$rows[1], ]   # rows a tree has not seen, where they are known
-  missing_last <- setdiff(predictors, rk$predictor)
-  c(rk$predictor[order(-rk$importance, match(rk$predictor, predictors))], missing_last)
-}
-
-# Predictions on `test` from the top-k sets refitted on `train`: rows x sizes x outputs.
-score_nested <- function(st, model, train, test, order, sizes, seed, key) {
-  out <- NULL
-  for (s in seq_along(sizes)) {
-    p <- predict_set(st, model, train, test, order[seq_len(sizes[s])], seed, key)
-    if (is.null(out)) out <- array(0, c(nrow(test), length(sizes), ncol(p)), list(NULL, NULL, colnames(p)))
-    out[, s, ] <- p
-  }
-  out
-}
-
-gather_predictions <- function(splits, pieces, fold_of, time, sizes) {
-  of_time <- which(vapply(pieces, `[[`, 1L, "time") == time)
-  shape <- dim(splits[[of_time[1]]]$predictions)
-  out <- array(0, c(nrow(fold_of), length(sizes), shape[3]), list(NULL, NULL, dimnames(splits[[of_time[1]]]$predictions)[[3]]))
-  for (i in of_time) out[fold_of[, time] == pieces[[i]]$fold, , ] <- splits[[i]]$predictions
-  out
-}
-
-# Loss of each size and the covariance of these losses over rows. `predictions`: one array (rows x
-# sizes x outputs) per drawing of the folds; influences are averaged over drawings row by row.
+# Loss of each set and the covariance of these losses over rows. `predictions`: one array (rows x
+# sets x outputs) per drawing of the folds; influences are averaged over drawings row by row.
 curve_moments <- function(st, cases, predictions, seed) {
   sizes <- dim(predictions[[1]])[2]
   each <- lapply(predictions, function(p) lapply(seq_len(sizes), function(s) {
@@ -209,22 +319,61 @@ as.data.frame.dreher_reduction <- function(x, ...) {
   out
 }
 
+beside_path <- c("thinned", "not sensitive", "above floor")
+
+# Which columns are steps of the path (none at all is one, unless something is kept), and how many units each has.
+path_columns <- function(curve) {
+  on_path <- !names(curve$columns) %in% c("constant", "all", beside_path)
+  if (!length(curve$plan$keep)) on_path[1] <- TRUE
+  which(on_path)
+}
+
 curve_table <- function(curve, rd) {
   st <- rd$study
   m <- curve_moments(st, curve$cases, curve$outer, rd$seed)
-  sizes <- curve$sizes
-  full <- length(sizes)
+  full <- match("all", names(curve$columns))
+  path <- path_columns(curve)
+  # Points beyond what a part has (twins thinned, budget spent) hold what the last one holds.
+  path <- path[!duplicated(lapply(curve$columns[path], sort))]
+  ends_with_all <- setequal(curve$columns[[max(path)]], curve$columns[[full]])
+  shown <- c(path, setdiff(seq_along(curve$columns), c(path, if (ends_with_all) full)))
+  if (length(curve$plan$keep)) shown <- c(1L, setdiff(shown, 1L))
   own_error <- sqrt(diag(m$cov))
   limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
-  price_error <- difference_error(m, seq_along(sizes), full)
+  price_error <- difference_error(m, seq_along(m$loss), full)
   price <- t_limits(m$loss - m$loss[full], price_error, m$df, rd$level)
-  added <- vapply(seq_along(sizes), function(s) {
-    from <- if (s == 1) 0 else sizes[s - 1]
-    paste(curve$order[seq_len(sizes[s])][seq_len(sizes[s]) > from], collapse = ", ")
+  before <- c(NA, path)[match(seq_along(m$loss), path)]
+  added <- vapply(seq_along(m$loss), function(s) {
+    own <- curve$columns[[s]]
+    from <- if (is.na(before[s])) character() else curve$columns[[before[s]]]
+    if (!all(from %in% own)) from <- character()
+    in_order <- unlist(curve$plan$units[curve$order])
+    new <- setdiff(own, from)
+    paste(c(intersect(curve$plan$keep, new), intersect(in_order, new), setdiff(new, c(in_order, curve$plan$keep))), collapse = ", ")
   }, "")
-  data.frame(model = curve$model, size = sizes, added = added, score = as_score(st$metric, m$loss), std_error = own_error,
-             lower = limits$lower, upper = limits$upper, price = m$loss - m$loss[full], price_error = price_error,
-             price_lower = price$lower, price_upper = price$upper)
+  candidate <- names(curve$columns)
+  candidate[path] <- "path"
+  out <- data.frame(model = curve$model, refit = curve$plan$refit, candidate = candidate, size = lengths(curve$columns), cost = vapply(curve$columns, function(s) cost_of(curve$plan, s), 0), added = added,
+                    score = as_score(st$metric, m$loss), std_error = own_error, lower = limits$lower, upper = limits$upper, price = m$loss - m$loss[full], price_error = price_error, price_lower = price$lower,
+                    price_upper = price$upper, row.names = NULL)
+  cbind(out, random_band(st, curve))[shown, ]
+}
+
+# Random sets of each size beside the path, both on the first drawing of the folds.
+random_band <- function(st, curve) {
+  out <- data.frame(random = NA_real_, random_lower = NA_real_, random_upper = NA_real_, random_share = NA_real_)[rep(1, length(curve$columns)), ]
+  if (is.null(curve$random)) return(out)
+  loss <- function(p) vapply(seq_len(dim(p)[2]), function(s) metric_influence(st$metric, curve$cases$truth, slice_repeat(p, s), curve$cases$weight)$loss, 0)
+  S <- curve$how$random
+  points <- curve$how$points[curve$how$points > 0 & curve$how$points < length(curve$plan$units)]
+  drawn <- matrix(loss(curve$random), S)
+  own <- loss(curve$outer[[1]])
+  at <- match(as.character(points), names(curve$columns))
+  for (j in seq_along(points)) {
+    band <- sort(as_score(st$metric, stats::quantile(drawn[, j], c(0.05, 0.95), names = FALSE)))
+    out[at[j], ] <- c(as_score(st$metric, mean(drawn[, j])), band, (1 + sum(drawn[, j] <= own[at[j]])) / (S + 1))
+  }
+  out
 }
 
 #' @export

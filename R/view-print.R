@@ -159,21 +159,40 @@ print.dreher_reduction <- function(x, ...) write_lines(x, format_reduction(x))
 format_reduction <- function(x, lines = 24) {
   tables <- as.data.frame(x)
   st <- x$study
-  most <- max(4, floor((lines - 3) / length(x$curves)) - 3)
+  most <- max(4, floor((lines - 4) / length(x$curves)) - 4)
   body <- unlist(lapply(names(x$curves), function(m) {
     d <- tables[tables$model == m, ]
+    beside <- d[d$candidate %in% beside_path, ]
+    d <- d[!d$candidate %in% beside_path, ]
     if (nrow(d) > most) d <- d[sort(unique(c(seq_len(most - 1), nrow(d)))), ]
-    added <- vapply(strsplit(d$added, ", ", fixed = TRUE), function(a) paste(shorten(labels_of(st, a), 22), collapse = ", "), "")
-    added[d$size == 0] <- "(constant)"
     unit <- stats::median(d$price_error[d$price_error > 0])
-    c(if (length(x$curves) > 1) m,
-      lay_out(list(size = as.character(d$size), score = format_value(d$score, d$std_error),
-                   price = ifelse(d$size == max(d$size), "reference", paste0(format_value(d$price, unit), " \u00b1", format_value((d$price_upper - d$price_lower) / 2, unit))),
-                   added = shorten(added, 46)), c(TRUE, TRUE, TRUE, FALSE)))
+    price <- function(r) ifelse(r$price_error == 0, "reference", paste0(format_value(r$price, unit), " \u00b1", format_value((r$price_upper - r$price_lower) / 2, unit)))
+    name <- m
+    if (!identical(d$refit[1], m)) name <- paste0(m, ", refitted: ", d$refit[1])
+    c(if (length(x$curves) > 1 || !identical(d$refit[1], m)) name,
+      lay_out(list(size = as.character(d$size), score = format_value(d$score, d$std_error), price = price(d), random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
+                   added = shorten(name_added(d, st), 40)), c(TRUE, TRUE, TRUE, TRUE, FALSE)),
+      if (nrow(beside)) paste0(" ", say_beside(beside, st, price(beside))))
   }))
   c(heading(paste0("Fewer predictors of ", st$target, ": ", st$metric$label, ", ", st$metric$better, " is better")),
-    shorten(paste0(" ranked by ", x$by, " in each training part; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds, ", seed ", x$seed), 80),
-    body, "", "For looking: the best point flatters. choose_set() gives the honest score.")
+    shorten(paste0(" ", say_path(x), "; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds, ", seed ", x$seed), 80),
+    body, "", wrap_lines(paste0(if (x$random > 0) paste0("Random: mean of ", x$random, " random sets of the size, on ", if (x$times > 1) "the first drawing of the folds" else "the same folds", ". "), "For looking: the best point flatters. choose_set() gives the honest score.")))
+}
+
+say_path <- function(x) {
+  ranked <- paste(x$by, collapse = " and ")
+  paste0(switch(x$path, ranking = paste("ranked by", ranked, "in each training part"), backward = paste0("backward, ranked anew by ", ranked, ", in each training part"), paste(x$path, "in each training part")), if (x$thin_twins) ", twins thinned",
+         if (!is.null(x$budget)) paste0(", budget ", format(x$budget)))
+}
+
+name_added <- function(d, st) {
+  added <- vapply(strsplit(d$added, ", ", fixed = TRUE), function(a) paste(shorten(labels_of(st, a), 22), collapse = ", "), "")
+  ifelse(d$size == 0, "(constant)", ifelse(d$candidate == "all", "(all)", added))
+}
+
+say_beside <- function(d, st, price) {
+  what <- c(thinned = "without twins that others stand in for", `not sensitive` = "without sensitive ones", `above floor` = "above the noise floor")[d$candidate]
+  paste0(what, ": ", vapply(d$size, count_of, "", "predictor"), ", ", format_value(d$score, d$std_error), ", price ", price)
 }
 
 #' @export
@@ -186,15 +205,29 @@ format_set <- function(x) {
   chosen <- if (x$size) list_words(labels_of(st, x$predictors)) else "none: no set is better than a constant"
   open <- x$picked[x$picked$share > 0 & x$picked$share < 1, ]
   doubtful <- open[order(-open$share), ]
-  c(heading(paste0(x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ", x$model, " (rule: ", x$rule, ")")),
-    wrap_lines(chosen, 79, 1), "",
+  sensitive <- intersect(x$predictors, st$dictionary$predictor[st$dictionary$sensitive])
+  stands <- x$stands_for[lengths(x$stands_for) > 0]
+  c(heading(paste0(x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ", x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin), ")")),
+    wrap_lines(chosen, 79, 1) |> utils::head(5), "",
     paste0(" ", label, " with them   ", format_value(x$score, unit), "   with all ", format_value(x$full_score, unit), "   constant ", format_value(x$constant_score, unit)),
     paste0(" price        ", format_value(x$price, unit), " [", format_value(x$price_lower, unit), ", ", format_value(x$price_upper, unit), "], paired, approximate"),
+    if (!is.na(x$cost) && x$cost_full > 0) paste0(" cost         ", format(x$cost), " of ", format(x$cost_full)),
     paste0(" procedure    ", format_value(x$procedure$score, unit), " [", format_value(x$procedure$lower, unit), ", ", format_value(x$procedure$upper, unit),
            "]: score with the choice itself cross-validated"),
+    paste0(" choice       ", say_stability_of_choice(x)),
     paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten(80),
-    if (nrow(doubtful)) wrap_lines(paste0("not in every split: ", paste0(shorten(labels_of(st, doubtful$predictor), 22), " (", format_percent(doubtful$share), ")", collapse = ", ")), 79, 1) |> utils::head(5),
+    if (nrow(doubtful)) wrap_lines(paste0("not in every split: ", paste0(shorten(labels_of(st, doubtful$predictor), 22), " (", format_percent(doubtful$share), ")", collapse = ", ")), 79, 1) |> utils::head(3),
+    if (length(stands)) wrap_lines(paste0("twins: ", paste0("in place of ", labels_of(st, names(stands)), " would do ", vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), ""), collapse = "; ")), 79, 1) |> utils::head(3),
+    if (length(sensitive)) wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1),
+    if (!is.na(x$random_share) && x$random_share > 0.1) wrap_lines(paste0("Random sets of this size do as well (share ", format_percent(x$random_share), "): the ranking hardly matters here."), 79, 1),
     "", "Next: confirm_set() on rows nobody has touched.")
+}
+
+say_stability_of_choice <- function(x) {
+  s <- x$stability
+  if (is.na(s[["value"]])) return(if (all(x$sizes_picked == 0)) "nothing in every split" else "the same in every split, or all")
+  word <- if (s[["value"]] > 0.75) "much the same" else if (s[["value"]] >= 0.4) "partly the same" else "hardly the same"
+  paste0(word, " over splits: ", sprintf("%.2f", s[["value"]]), " (chance 0, one set 1)")
 }
 
 say_set <- function(x) {
@@ -209,6 +242,53 @@ say_set <- function(x) {
 }
 
 #' @export
+print.dreher_set_file <- function(x, ...) {
+  write_lines(x, c(heading(paste0("Predictor set read from a file: ", length(x$predictors), " predictors of ", x$target)), wrap_lines(if (length(x$predictors)) list_words(x$predictors) else "none", 79, 1),
+                   paste0(" rule ", x$rule, ", model ", x$model, ", ", x$metric, " ", signif(x$score, 4), " against ", signif(x$all, 4), " with all")))
+}
+
+#' @export
+print.dreher_twins <- function(x, ...) write_lines(x, format_twins(x))
+
+format_twins <- function(x, most = 6) {
+  d <- x$table
+  name <- function(p) unname(x$labels[p])
+  body <- unlist(lapply(utils::head(x$clusters$cluster, most), function(g) {
+    of <- d[which(d$cluster == g), ]
+    stays <- of$predictor[of$representative]
+    gone <- of$predictor[!of$representative]
+    c(wrap_lines(paste0(list_words(name(of$predictor)), " (association ", format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"), 79, 1),
+      wrap_lines(if (length(gone)) paste0(list_words(name(stays)), " stays (", of$why[of$representative][1], "); ", list_words(name(gone)), " would do in its place.") else paste0(list_words(name(stays)), " stay: all are to be kept."), 79, 3),
+      if (any(!is.na(of$replaceable))) paste0("   replaceable by all others: ", paste0(shorten(name(of$predictor), 22), " ", format_percent(of$replaceable), collapse = ", ")) |> shorten(80))
+  }))
+  if (is.null(body)) body <- wrap_lines(paste0("No two predictors go together that closely; the closest are at ", format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."), 79, 1)
+  c(heading(paste0("Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$least, " or more")), body,
+    if (nrow(x$clusters) > most) paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster")), "", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in.")
+}
+
+#' @export
+print.dreher_comparison <- function(x, ...) write_lines(x, format_comparison(x))
+
+format_comparison <- function(x) {
+  models <- unique(x$model)
+  body <- unlist(lapply(models, function(m) {
+    d <- x[x$model == m, ]
+    class(d) <- "data.frame"
+    unit <- stats::median(d$diff_error[d$diff_error > 0])
+    if (is.na(unit)) unit <- max(d$upper - d$lower) / 4
+    columns <- list(set = shorten(d$set, 18), size = as.character(d$size), score = format_value(d$score, unit),
+                    difference = ifelse(d$set == attr(x, "reference"), "reference", paste0(format_value(d$difference, unit), " \u00b1", format_value((d$diff_upper - d$diff_lower) / 2, unit))))
+    if (any(!is.na(d$cost) & d$cost > 0)) columns$cost <- ifelse(is.na(d$cost), "", format(d$cost))
+    if (any(!is.na(d$aicc))) columns[["AICc +"]] <- ifelse(is.na(d$aicc), "", format(round(d$aicc_difference, 1), nsmall = 1, trim = TRUE))
+    columns$statement <- d$statement
+    c(if (length(models) > 1) m, shorten(lay_out(columns, c(FALSE, TRUE, TRUE, TRUE, rep(TRUE, length(columns) - 5), FALSE)), 80))
+  }))
+  c(heading(paste0("Sets of predictors of ", attr(x, "target"), ": ", attr(x, "metric_label"), ", ", attr(x, "better"), " is better")),
+    paste0(" scored by ", attr(x, "scored"), ", seed ", attr(x, "seed"), "; difference in loss from \"", attr(x, "reference"), "\", paired") |> shorten(80), body, "",
+    wrap_lines(paste0("Not worse: by less than ", attr(x, "margin"), if (grepl("%", attr(x, "margin"))) " of what the reference gains over the constant", ". A set chosen on these rows is flattered here; choose_set() and confirm_set() are honest about it.")))
+}
+
+#' @export
 print.dreher_confirmation <- function(x, ...) write_lines(x, format_confirmation(x))
 
 format_confirmation <- function(x) {
@@ -217,7 +297,7 @@ format_confirmation <- function(x) {
     paste0(" ", x$metric, ": ", format_value(x$score_small, unit), " with ", length(x$predictors), " predictors, ", format_value(x$score_full, unit), " with all ", x$full_size,
            ", ", format_value(x$score_constant, unit), " constant"),
     paste0(" difference ", format_value(x$difference, unit), " [", format_value(x$lower, unit), ", ", format_value(x$upper, unit), "], one-sided limit ", format_value(x$limit, unit),
-           ", margin ", format_value(x$margin, unit)), "", wrap_lines(say_confirmation(x)))
+           ", margin ", format_value(x$margin, unit)), "", wrap_lines(say_confirmation(x)), say_looks(x))
 }
 
 say_confirmation <- function(x) {
@@ -226,4 +306,8 @@ say_confirmation <- function(x) {
          "not worse by more than the margin" = "On untouched rows the smaller model loses less than the margin.",
          worse = "On untouched rows the smaller model is worse; whether by more than the margin is open. Choose a larger set.",
          paste0("Inconclusive: too few rows to tell. About ", format_number(x$n_needed), " rows would settle it if nothing is lost."))
+}
+
+say_looks <- function(x) {
+  if (x$looks > 1) wrap_lines(paste0("These rows were confirmed on ", x$looks, " times: the best of several looks flatters."))
 }

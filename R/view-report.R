@@ -3,7 +3,7 @@
 #' One HTML file that holds everything, pictures included: the answer first, then the questions in the order in which they should be asked.
 #'
 #' @param study A [study()].
-#' @param ... Results to show, in any order: a [ranking], and results of [stability()], [agreement()], [reduce_predictors()], [choose_set()], [confirm_set()]. What is not
+#' @param ... Results to show, in any order: a [ranking], and results of [stability()], [agreement()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()], [confirm_set()]. What is not
 #'   given is not shown; scores and checks are computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
@@ -40,15 +40,16 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
 }
 
 sort_results <- function(study, given) {
-  kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation", dreher_stability = "stability", dreher_agreement = "agreement")
+  kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation", dreher_stability = "stability", dreher_agreement = "agreement", dreher_twins = "twins",
+             dreher_comparison = "comparison")
   out <- list()
   for (x in given) {
     kind <- kinds[intersect(class(x), names(kinds))]
     if (!length(kind)) {
       stop_input("`...` must hold results of this study.", paste0("Given: ", class(x)[1], "."),
-                 "A ranking, its stability or agreement, a reduction, a chosen set, a confirmation.")
+                 "A ranking, its stability or agreement, twins, a reduction, a chosen set, a comparison, a confirmation.")
     }
-    other <- if (kind == "ranking") attr(x, "fingerprint") else if (kind %in% c("stability", "agreement")) x$fingerprint else x[["study"]]$fingerprint
+    other <- if (kind %in% c("ranking", "comparison")) attr(x, "fingerprint") else if (kind %in% c("stability", "agreement")) x$fingerprint else x[["study"]]$fingerprint
     if (!is.null(other) && other != study$fingerprint) {
       stop_study(paste0("The ", kind, " was made from another study: its data differ."), todo = "Give results of this study.")
     }
@@ -161,8 +162,18 @@ page_stability <- function(x) {
 page_reduction <- function(r) {
   d <- as.data.frame(r$reduction)
   unit <- stats::median(d$price_error[d$price_error > 0])
+  beside <- c(thinned = "(without twins)", `not sensitive` = "(without sensitive ones)", `above floor` = "(above the noise floor)", all = "(all)", constant = "(constant)")[d$candidate]
   added <- vapply(strsplit(d$added, ", ", fixed = TRUE), function(a) paste(labels_of(r$study, a), collapse = ", "), "")
-  page_table(list(Model = d$model, Size = d$size, Adds = ifelse(d$size == 0, "(constant)", added), Score = format_value(d$score, d$std_error),
-                  Price = ifelse(d$price_error == 0, "reference", paste0(format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ", format_value(d$price_upper, unit), "]"))),
-             list(Size = d$size, Score = d$score, Price = d$price))
+  page_table(list(Model = d$model, Size = d$size, Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)), Adds = ifelse(d$size == 0, "(constant)", ifelse(is.na(beside), added, beside)), Score = format_value(d$score, d$std_error),
+                  Price = ifelse(d$price_error == 0, "reference", paste0(format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ", format_value(d$price_upper, unit), "]")),
+                  `Random sets` = ifelse(is.na(d$random), "", paste0(format_value(d$random, d$std_error), " [", format_value(d$random_lower, d$std_error), ", ", format_value(d$random_upper, d$std_error), "]"))),
+             list(Size = d$size, Cost = d$cost, Score = d$score, Price = d$price))
+}
+
+page_comparison <- function(x) {
+  d <- as.data.frame(x)
+  unit <- max(stats::median(d$diff_error[d$diff_error > 0]), 1e-12, na.rm = TRUE)
+  page_table(list(Model = d$model, Set = d$set, Size = d$size, Score = format_value(d$score, unit),
+                  `Difference in loss` = ifelse(d$set == attr(x, "reference"), "reference", paste0(format_value(d$difference, unit), " [", format_value(d$diff_lower, unit), ", ", format_value(d$diff_upper, unit), "]")), Statement = d$statement),
+             list(Size = d$size, Score = d$score, `Difference in loss` = d$difference))
 }

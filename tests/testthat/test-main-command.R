@@ -95,14 +95,31 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
   expect_match(x$err, "another run")
 })
 
-test_that("reduce: chooses and confirms", {
-  x <- command("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--use", "linear", "--folds", "3", "--confirm", path("untouched.csv"), "--out", path("small"))
+test_that("reduce chooses, confirms, and goes on with a run; compare and confirm take the set", {
+  common <- list("--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength")
+  run <- function(step, ...) do.call(command, c(list(step), common, list(...)))
+  x <- run("reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"), "--confirm", path("untouched.csv"), "--out", path("small"))
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("small")), c("reduction.csv", "set.csv", "confirmation.csv", "reduction.png"))
+  expect_setequal(list.files(path("small")), c("reduction.csv", "set.json", "confirmation.csv", "reduction.png", "report.html"))
   expect_match(x$err, "Confirmed on 80 untouched rows")
-  x <- command("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength")
+  x <- run("reduce")
   expect_identical(x$status, 2L)
   expect_match(x$err, "name one with --use")
+  y <- run("reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"), "--resume")
+  expect_equal(utils::read.csv(text = y$out)$score, utils::read.csv(file.path(path("small"), "reduction.csv"))$score)
+  expect_identical(run("reduce", "--use", "linear", "--margin", "3", "--rule", "within", "--folds", "3", "--random", "0")$status, 1L)
+  x <- run("compare", "--sets", paste0("all; one: peak_temp; chosen: ", file.path(path("small"), "set.json")), "--times", "1", "--format", "json")
+  expect_identical(x$status, 0L)
+  rows <- jsonlite::fromJSON(x$out)$rows
+  expect_identical(rows$set[rows$model == "linear"], c("all", "one", "chosen"))
+  expect_identical(rows$predictors[rows$set == "chosen"][1], paste(read_predictor_set(file.path(path("small"), "set.json"))$predictors, collapse = ", "))
+  x <- run("compare", "--sets", "mine: no_such_column")
+  expect_identical(x$status, 1L)
+  expect_match(x$err, "no_such_column")
+  x <- run("confirm", "--set", file.path(path("small"), "set.json"), "--data", path("untouched.csv"))
+  expect_identical(x$status, 0L)
+  expect_equal(utils::read.csv(text = x$out)$difference, utils::read.csv(file.path(path("small"), "confirmation.csv"))$difference, tolerance = 1e-9)
+  expect_match(run("confirm", "--set", file.path(path("small"), "set.json"), "--data", path("train.csv"))$err, "are training rows")
 })
 
 test_that("failures end with status 1 and say what was wrong", {
@@ -120,7 +137,7 @@ test_that("failures end with status 1 and say what was wrong", {
 test_that("the demo runs the whole example and says where everything is", {
   x <- command("demo", "--out", path("demo"))
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "stability.csv", "stability.png", "reduction.csv", "set.json", "confirmation.json",
+  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "stability.csv", "stability.png", "reduction.csv", "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
                                               "ranking.png", "methods.png", "reduction.png", "report.html"))
   expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
   expect_match(paste(x$out, collapse = "\n"), "ring_tone +leak")

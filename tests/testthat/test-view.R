@@ -11,7 +11,8 @@ test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
   names(wide) <- paste0("a predictor with a very long name, number ", 1:40)
   wide$y <- rnorm(60)
   many <- study(lapply(stats::setNames(1:6, paste0("model", 1:6)), function(i) 1), wide, "y", predict_with = function(model, data) data[[1]])
-  objects <- list(st, score_models(st), check_data(st), rk, rank_permutation(st, models = "linear"), rd, ps, cf, many, rank_permutation(many, repeats = 2), score_models(many), summary(rk))
+  objects <- list(st, score_models(st), check_data(st), rk, rank_permutation(st, models = "linear"), rd, ps, cf, many, rank_permutation(many, repeats = 2), score_models(many), summary(rk),
+                  find_twins(st, ranking = rk), compare_sets(st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, times = 1))
   for (x in objects[-12]) {
     lines <- cli::ansi_strip(capture.output(print(x)))
     expect_lt(length(lines), 25, label = class(x)[1])
@@ -29,7 +30,8 @@ test_that("values carry no more digits than their uncertainty supports", {
 })
 
 test_that("figures are ggplots that build, and say their finding", {
-  for (p in list(ggplot2::autoplot(rk), ggplot2::autoplot(rk, model = "linear", top = 5), plot_methods(rk), ggplot2::autoplot(rd), ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")))) {
+  for (p in list(ggplot2::autoplot(rk), ggplot2::autoplot(rk, model = "linear", top = 5), plot_methods(rk), ggplot2::autoplot(rd), ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")), ggplot2::autoplot(find_twins(st)),
+                 ggplot2::autoplot(reduce_predictors(st, folds = 2, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2)))) {
     expect_s3_class(p, "ggplot")
     expect_s3_class(ggplot2::ggplot_build(p), "ggplot_built")
     expect_true(nzchar(p$labels$title))

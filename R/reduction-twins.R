@@ -1,0 +1,181 @@
+#' Find predictors that can stand in for each other
+#'
+#' Measures how closely predictors go together, whatever their types, gathers those that do into clusters of twins, and says of each predictor how well the others replace it.
+#'
+#' @param study A [study()] with training rows; or a data frame of predictors.
+#' @param ... Must be empty.
+#' @param predictors Their names. Default: all of the study's models.
+#' @param ranking A [ranking] of the study: then a cluster is represented by one of its most important members. Default: none.
+#' @param least Mean association from which predictors are twins, between 0 and 1.
+#' @param replace TRUE: also how well all the others together replace each predictor. Needs ranger.
+#' @param seed A whole number.
+#' @return A list of class `dreher_twins`:
+#'   \describe{
+#'   \item{table}{a data frame, one row per predictor: `predictor`; `cluster` (a number, `NA` for those without twins); `representative` (does it stand for its cluster?); `why`; `nearest` and `association`, the
+#'     predictor it goes with most; `replaceable`, the share of it that the others explain, out of bag (0 to 1; `NA` when not asked for)}
+#'   \item{clusters}{one row per cluster: `cluster`, `members`, `representative`, `least` and `mean` association inside}
+#'   \item{association}{the matrix}
+#'   }
+#' @details Association of two numbers: Spearman's rank correlation without sign, corrected for chance; of a number and a factor: the rank correlation ratio; of two factors: Cramer's V, corrected; each from 0 to 1, on the rows that have both
+#'   values. Clusters: average linkage on 1 less the association (Sokal and Michener 1958), cut at `least`.
+#'   Replaceability: the out-of-bag R squared of a forest of 100 trees that predicts the predictor from all others; for factors the share of the entropy that is explained (McFadden 1974).
+#'   Representative: members whose importance is not told from the highest by their errors; of these the one that goes best with the rest (medoid); ties go to fewer missing values, then lower cost, higher importance, and the first column. Without
+#'   a ranking all members count as equally important.
+#' @section Reading the result: Important and replaceable is no contradiction: the information is needed, this column is not. A cluster's own importance is that of its members shuffled together, `rank_permutation(unit = )`.
+#' @section Errors: No training rows; predictors that are not in the data.
+#' @references Sokal, R. and Michener, C. (1958). A statistical method for evaluating systematic relationships. Dormann, C. et al. (2013). \doi{10.1111/j.1600-0587.2012.07348.x}.
+#'   McFadden, D. (1974). Conditional logit analysis of qualitative choice behavior.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' find_twins(kiln$train[c("pyro_left", "pyro_right", "hold_minutes", "operator")])
+#' @export
+find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.7, replace = FALSE, seed = 1) {
+  check_no_dots(..., .verb = "find_twins")
+  least <- check_fraction(least, "least")
+  check_flag(replace, "replace")
+  seed <- check_seed(seed)
+  if (is.data.frame(study)) {
+    data <- check_rows(study, "study")
+    st <- NULL
+  } else {
+    check_class(study, "dreher_study", "study", "study()")
+    st <- study
+    data <- need_train(st, "Finding twins")
+  }
+  if (is.null(predictors)) predictors <- if (is.null(st)) names(data) else st$predictors
+  check_columns(data, predictors, "predictors", "The predictor")
+  worth <- error <- stats::setNames(rep(0, length(predictors)), predictors)
+  if (!is.null(ranking)) {
+    check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
+    rk <- main_rows_of(ranking)
+    worth[intersect(predictors, rk$predictor)] <- rk$importance[match(intersect(predictors, rk$predictor), rk$predictor)]
+    error[intersect(predictors, rk$predictor)] <- rk$std_error[match(intersect(predictors, rk$predictor), rk$predictor)]
+  }
+  a <- associate_all(data[predictors])
+  cluster <- cluster_alike(a, least)
+  cost <- if (is.null(st)) stats::setNames(rep(NA_real_, length(predictors)), predictors) else stats::setNames(st$dictionary$cost[match(predictors, st$dictionary$predictor)], predictors)
+  keep <- if (is.null(st)) character() else intersect(predictors, st$dictionary$predictor[st$dictionary$use == "keep"])
+  missing <- vapply(data[predictors], function(x) mean(is.na(x)), 0)
+  stand <- lapply(split(predictors, cluster), represent, a = a, worth = worth, error = error, missing = missing, cost = cost, keep = keep)
+  twin <- cluster %in% names(which(table(cluster) > 1))
+  diag(a) <- NA
+  near <- if (length(predictors) > 1) apply(a, 1, function(r) if (all(is.na(r))) NA else which.max(r)) else NA
+  number <- match(cluster, unique(cluster[twin]))
+  of <- stand[as.character(cluster)]
+  table <- data.frame(predictor = predictors, cluster = number, representative = vapply(of, function(s) s$chosen[1], "") == predictors | predictors %in% keep, why = ifelse(twin, vapply(of, `[[`, "", "why"), ""),
+                      nearest = predictors[near], association = a[cbind(seq_along(predictors), near)], replaceable = if (replace) vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed) else NA_real_,
+                      row.names = NULL)
+  table$why[!table$representative] <- ""
+  diag(a) <- 1
+  clusters <- do.call(rbind, lapply(sort(unique(number[!is.na(number)])), function(g) {
+    members <- predictors[which(number == g)]
+    inside <- a[members, members][upper.tri(diag(length(members)))]
+    data.frame(cluster = g, members = paste(members, collapse = ", "), representative = paste(table$predictor[which(table$cluster == g & table$representative)], collapse = ", "), least = min(inside), mean = mean(inside))
+  }))
+  if (is.null(clusters)) clusters <- data.frame(cluster = integer(), members = character(), representative = character(), least = double(), mean = double())
+  structure(list(table = table, clusters = clusters, association = a, least = least, n = nrow(data), labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors), level = 0.95, seed = seed), class = "dreher_twins")
+}
+
+# The rows of a ranking's first model and first method, over all classes.
+main_rows_of <- function(ranking) {
+  rk <- as_plain(ranking)
+  rk <- rk[is.na(rk$class) & is.na(rk$slice) & is.na(rk$resample), ]
+  rk[rk$model == rk$model[1] & rk$method == rk$method[1] & rk$rows == rk$rows[1], ]
+}
+
+# Numbers in one go; what has a factor in it pair by pair.
+associate_all <- function(data) {
+  p <- ncol(data)
+  out <- diag(1, p)
+  dimnames(out) <- list(names(data), names(data))
+  ordered <- lapply(data, as_ordered)
+  numbers <- which(!vapply(ordered, is.null, NA))
+  if (length(numbers) > 1) {
+    x <- vapply(ordered[numbers], function(v) rank(v, na.last = "keep"), double(nrow(data)))
+    whole <- !anyNA(x)
+    r <- suppressWarnings(abs(if (whole) stats::cor(x) else stats::cor(x, use = "pairwise.complete.obs")))
+    n <- if (whole) nrow(x) else crossprod(!is.na(x))
+    r <- sqrt(pmax(r^2 - (1 - r^2) / pmax(n - 2, 1), 0))
+    r[is.na(r)] <- 0
+    out[numbers, numbers] <- r
+  }
+  for (i in setdiff(seq_len(p), numbers)) for (j in seq_len(p)) {
+    if (i == j || (!j %in% numbers && j > i)) next
+    both <- !is.na(data[[i]]) & !is.na(data[[j]])
+    v <- if (sum(both) > 2) association(data[[i]][both], data[[j]][both])$value else 0
+    out[i, j] <- out[j, i] <- if (is.na(v)) 0 else v
+  }
+  diag(out) <- 1
+  out
+}
+
+cluster_alike <- function(a, least) {
+  if (nrow(a) < 2) return(rep(1L, nrow(a)))
+  stats::cutree(stats::hclust(stats::as.dist(1 - a), method = "average"), h = 1 - least + 1e-9)
+}
+
+# Who stands for a cluster: those kept anyway; else by importance, closeness to the rest, completeness, cost.
+represent <- function(members, a, worth, error, missing, cost, keep) {
+  if (any(members %in% keep)) return(list(chosen = intersect(members, keep), why = "kept"))
+  if (length(members) == 1) return(list(chosen = members, why = ""))
+  top <- which.max(worth[members])
+  reach <- stats::qnorm(0.975) * sqrt(error[members]^2 + error[members][top]^2)
+  reach[is.na(reach)] <- 0
+  equal <- members[worth[members] >= worth[members][top] - reach]
+  centre <- vapply(equal, function(m) stats::median(a[m, setdiff(members, m)]), 0)
+  price <- ifelse(is.na(cost[equal]), Inf, cost[equal])
+  place <- order(-round(centre, 8), missing[equal], price, -worth[equal])
+  chosen <- equal[place[1]]
+  next_one <- equal[place[min(2, length(equal))]]
+  why <- if (length(equal) == 1) "more important than its twins" else if (round(centre[[chosen]], 8) > round(centre[[next_one]], 8)) "goes best with the rest" else if (missing[[chosen]] < missing[[next_one]]) "fewer missing values" else
+    if (is.finite(price[place[1]]) && price[place[1]] < price[place[2]]) "costs less" else if (worth[[chosen]] > worth[[next_one]]) "somewhat more important" else "the first column"
+  list(chosen = chosen, why = why)
+}
+
+how_replaceable <- function(predictor, data, seed) {
+  rlang::check_installed("ranger", "to see how well the others replace a predictor")
+  known <- !is.na(data[[predictor]])
+  y <- data[[predictor]][known]
+  if (length(unique(y)) < 2 || ncol(data) < 2) return(NA_real_)
+  x <- as.data.frame(lapply(data[known, setdiff(names(data), predictor), drop = FALSE], function(v) {
+    if (is.character(v) || is.factor(v)) factor(ifelse(is.na(v), "(missing)", as.character(v))) else { v <- as.double(v); v[is.na(v)] <- stats::median(v, na.rm = TRUE); v }
+  }))
+  if (is.character(y) || is.factor(y) || is.logical(y)) {
+    y <- factor(as.character(y))
+    p <- ranger::ranger(x = x, y = y, num.trees = 100, probability = TRUE, seed = piece_seed(seed, c("replace", predictor)), num.threads = 1)$predictions
+    share <- table(y) / length(y)
+    own <- p[cbind(seq_along(y), match(as.character(y), colnames(p)))]
+    return(max(0, 1 - mean(-log(pmax(own, 1e-3)), na.rm = TRUE) / -sum(share * log(share))))
+  }
+  y <- as.double(y)
+  p <- ranger::ranger(x = x, y = y, num.trees = 100, seed = piece_seed(seed, c("replace", predictor)), num.threads = 1)$predictions
+  max(0, 1 - mean((y - p)^2, na.rm = TRUE) / mean((y - mean(y))^2))
+}
+
+# Inside a training part: units, of which twins are represented. A family is a unit of its own and nobody's twin. -> list(stay, standing: representative -> the others)
+thin_units <- function(st, plan, train, worth = NULL) {
+  alone <- names(plan$units)[lengths(plan$units) == 1]
+  single <- unlist(plan$units[alone], use.names = FALSE)
+  free <- c(plan$keep, single)
+  if (length(free) < 2) return(list(stay = names(plan$units), standing = NULL))
+  value <- stats::setNames(rep(0, length(free)), free)
+  if (!is.null(worth)) value[single] <- worth[alone]
+  value[is.na(value)] <- 0
+  a <- associate_all(train[free])
+  cluster <- cluster_alike(a, 0.7)
+  missing <- vapply(train[free], function(x) mean(is.na(x)), 0)
+  standing <- list()
+  for (members in split(free, cluster)) {
+    if (length(members) < 2) next
+    chosen <- represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen
+    standing[[chosen[1]]] <- setdiff(members, c(chosen, plan$keep))
+  }
+  gone <- alone[match(unlist(standing), single)]
+  standing <- standing[intersect(names(standing), single)]
+  names(standing) <- alone[match(names(standing), single)]
+  standing <- lapply(standing, function(m) alone[match(m, single)])
+  list(stay = setdiff(names(plan$units), gone), standing = standing)
+}
+
+#' @export
+as.data.frame.dreher_twins <- function(x, ...) x$table
