@@ -6,8 +6,8 @@
 #' * rank: [rank_impurity()], [rank_permutation()], [rank_shapley()], [rank_structure()], [rank_coefficients()],
 #'   [rank_association()], [rank_refit()], [rank_predictors()]; the result: [ranking]
 #' * trust: [draw_resamples()], [stability()], [agreement()], [noise_floor()], [rank_tau()] and the other measures
-#' * reduce: [reduce_predictors()], [choose_set()], [confirm_set()]
-#' * show: [plot.dreher_ranking()], [plot_methods()], [plot.dreher_stability()], [plot.dreher_agreement()], [plot.dreher_reduction()], [theme_dreher()], [write_results()], [write_report()]
+#' * reduce: [reduce_predictors()], [choose_set()], [find_twins()], [compare_sets()], [confirm_set()], [refit_on()], [write_predictor_set()]
+#' * show: [plot.dreher_ranking()], [plot_methods()], [plot.dreher_stability()], [plot.dreher_agreement()], [plot.dreher_reduction()], [plot.dreher_twins()], [theme_dreher()], [write_results()], [write_report()]
 #' * extend: [readers], [flat_forest()]
 #'
 #' @section Running:

@@ -65,6 +65,15 @@ associate_ranks <- function(st, p, draws, seed) {
   c(out, list(std_error = stats::sd(values, na.rm = TRUE), df = n - 1))
 }
 
+# Values alone, by name.
+associate_target <- function(st, predictors) {
+  y <- st$train[[st$target]]
+  vapply(stats::setNames(nm = predictors), function(p) {
+    known <- !is.na(st$train[[p]])
+    association(st$train[[p]][known], y[known])$value
+  }, 0)
+}
+
 association <- function(x, y) {
   a <- as_ordered(x)
   b <- as_ordered(y)

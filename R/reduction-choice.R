@@ -75,7 +75,7 @@ choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 
          score = as_score(st$metric, moments$loss[at]), price = moments$loss[at] - moments$loss[full], price_error = price_error,
          price_lower = limits$lower, price_upper = limits$upper, full_score = as_score(st$metric, moments$loss[full]),
          constant_score = as_score(st$metric, moments$loss[1]), gain_full = moments$loss[1] - moments$loss[full], cost = cost_of(curve$plan, predictors), cost_full = cost_of(curve$plan, curve$plan$universe),
-         random_share = beside$random_share, procedure = procedure_score(reduction, curve, inside), picked = picked$table,
+         random_share = beside$random_share, random = reduction$random, procedure = procedure_score(reduction, curve, inside), picked = picked$table,
          stability = picked$stability, sizes_picked = vapply(seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L),
          stands_for = twins_of_set(curve, predictors), how = recipe_of(reduction, model, rule, ask), study = st, seed = reduction$seed, level = reduction$level),
     class = "dreher_set")

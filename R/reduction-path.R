@@ -116,6 +116,15 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
 
 # Families as one where the method can, else the sum over their members. What the ranking does not list comes last.
 importance_of <- function(inside, model, method, units, groups, how) {
+  value <- if (method == "association") associate_target(inside, unlist(units, use.names = FALSE)) else importance_ranked(inside, model, method, units, groups, how)
+  least <- min(value, 0, na.rm = TRUE) - 1
+  vapply(names(units), function(u) {
+    v <- if (u %in% names(value)) value[[u]] else if (any(units[[u]] %in% names(value))) sum(value[intersect(units[[u]], names(value))]) else NA
+    if (is.na(v)) least else v
+  }, 0)
+}
+
+importance_ranked <- function(inside, model, method, units, groups, how) {
   rk <- switch(method,
                permutation = rank_permutation(inside, models = model, repeats = 5, unit = if (length(groups)) c(groups, as.list(stats::setNames(nm = setdiff(unlist(units), unlist(groups))))) else "predictor", seed = how$seed),
                shapley = rank_shapley(inside, models = model, background = 50, max_rows = 100, unit = if (length(groups)) groups else "predictor", seed = how$seed),
@@ -123,12 +132,7 @@ importance_of <- function(inside, model, method, units, groups, how) {
   rk <- as_plain(rk)
   rk <- rk[is.na(rk$class), ]
   rk <- rk[rk$rows == if ("oob" %in% rk$rows) "oob" else rk$rows[1], ]   # rows a tree has not seen, where they are known
-  value <- stats::setNames(rk$importance, rk$predictor)
-  least <- min(value, 0, na.rm = TRUE) - 1
-  vapply(names(units), function(u) {
-    v <- if (u %in% names(value)) value[[u]] else if (any(units[[u]] %in% names(value))) sum(value[intersect(units[[u]], names(value))]) else NA
-    if (is.na(v)) least else v
-  }, 0)
+  stats::setNames(rk$importance, rk$predictor)
 }
 
 # How many to drop or to add at a time: one, or a fifth of what is left.

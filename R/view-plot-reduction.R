@@ -40,7 +40,7 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     ggplot2::geom_path(ggplot2::aes(group = 1), colour = ink, linewidth = 0.6) +
     ggplot2::geom_point(ggplot2::aes(fill = .data$kept), shape = 21, colour = ink, size = 3, stroke = 0.9) +
     ggplot2::geom_point(data = chosen, shape = 21, colour = ink, size = 6, stroke = 1.1, fill = NA) +
-    ggplot2::geom_label(data = chosen, ggplot2::aes(x = if (right) .data$upper else .data$lower), label = note, hjust = if (right) -0.06 else 1.06,
+    ggplot2::geom_label(data = chosen, ggplot2::aes(x = if (right) .data$upper else .data$lower), label = note, hjust = if (right) -0.06 else 1.06, nudge_y = if (chosen$row > 1) -0.5 else 0.5,
                         size = 3.9, lineheight = 1, fontface = "bold", colour = ink, fill = paper, label.size = 0) +
     ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
@@ -61,11 +61,11 @@ plot_curves <- function(object) {
   sets <- lapply(stats::setNames(nm = models), function(m) choose_set(object, model = m))
   chosen <- do.call(rbind, lapply(models, function(m) { of <- d[d$model == m, ]; of[which.min(abs(of$size - sets[[m]]$size)), ] }))
   unit <- max(vapply(sets, `[[`, 0, "price_error"), 1e-12)
-  chosen$note <- vapply(models, function(m) paste0(m, ": ", sets[[m]]$size, ", price ", format_value(sets[[m]]$price, unit)), "")
+  chosen$note <- vapply(sets, function(p) paste0(p$size, " of ", p$size + length(p$left_out), ", price ", format_value(p$price, unit)), "")
+  does <- vapply(utils::head(models, 3), function(m) paste0(m, " with ", if (sets[[m]]$size) sets[[m]]$size else "none", " of ", sets[[m]]$size + length(sets[[m]]$left_out)), "")
   ends <- do.call(rbind, lapply(models, function(m) utils::tail(d[d$model == m, ], 1)))
   drawn <- stats::aggregate(cbind(random_lower, random_upper) ~ model + size, d[!is.na(d$random), ], mean)
   lines <- stats::setNames(rep_len(c("solid", "longdash", "dotted", "dotdash", "twodash"), length(models)), models)
-  fewest <- chosen[which.min(chosen$size), ]
   apart <- spread_labels(ends$score, diff(range(d$score)) / 22)
   ggplot2::ggplot(d, ggplot2::aes(.data$size, .data$score, group = .data$model)) +
     (if (nrow(drawn)) ggplot2::geom_ribbon(data = drawn, ggplot2::aes(x = .data$size, ymin = .data$random_lower, ymax = .data$random_upper, group = .data$model), fill = "#C9C4B8", alpha = 0.35, inherit.aes = FALSE)) +
@@ -74,12 +74,13 @@ plot_curves <- function(object) {
     ggplot2::geom_point(shape = 21, colour = ink, fill = paper, size = 2.4) +
     ggplot2::geom_point(data = chosen, shape = 21, colour = ink, fill = ink, size = 3) +
     ggplot2::geom_point(data = chosen, shape = 21, colour = ink, size = 6.5, stroke = 1.1, fill = NA) +
+    ggplot2::geom_text(data = chosen, ggplot2::aes(label = .data$note), vjust = if (st$metric$better == "lower") 2.4 else -1.8, colour = ink, size = 3.9, fontface = "bold") +
     ggplot2::geom_text(data = ends, ggplot2::aes(x = .data$size + 0.02 * max(d$size), y = apart, label = .data$model), hjust = 0, colour = ink, size = 4.2) +
     ggplot2::scale_linetype_manual(values = lines) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(8, only.loose = FALSE), expand = ggplot2::expansion(mult = c(0.03, 0.12))) +
     ggplot2::labs(x = "Number of predictors", y = paste0("Cross-validated ", st$metric$label, " (", st$metric$better, " is better)"),
-                  title = paste0(fewest$model, " does with ", count_of(fewest$size, "predictor"), " of ", fewest$size + length(sets[[fewest$model]]$left_out), " what it does with all, as far as can be told."),
-                  subtitle = paste0("Predictors of ", st$target, ", ", say_path(object), "; ", format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times, ". Rings: chosen by one_se (", paste(chosen$note, collapse = "; "), ").",
+                  title = paste0("What more predictors add cannot be told beyond: ", list_words(does), "."),
+                  subtitle = paste0("Predictors of ", st$target, ", ", say_path(object), "; ", format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times, ". Rings: chosen by one_se.",
                                     if (nrow(drawn)) " Shaded: random sets of the same size, 5 to 95 %.")) +
     ggplot2::coord_cartesian(clip = "off") + theme_dreher() + ggplot2::theme(legend.position = "none")
 }
@@ -147,7 +148,8 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(add = c(0.2, 4))) +
     ggplot2::labs(x = NULL, y = NULL, title = title,
                   subtitle = paste0("Association of predictors, 0 to 1, on ", format_number(object$n), " rows; boxed: twins, mean association ", object$least, " or more; bold: stays", if (any(!is.na(shown$replaceable))) "; beside the names: how far all others together replace it", ".")) +
-    theme_dreher() + ggplot2::theme(legend.position = "none", axis.text = ggplot2::element_blank(), panel.grid = ggplot2::element_blank())
+    theme_dreher() + ggplot2::theme(legend.position = "none", axis.text = ggplot2::element_blank(), panel.grid.major = ggplot2::element_blank(),
+                           panel.grid.major.x = ggplot2::element_blank(), panel.grid.major.y = ggplot2::element_blank())
 }
 
 #' @rdname autoplot.dreher_twins

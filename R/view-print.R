@@ -211,7 +211,7 @@ format_set <- function(x) {
     wrap_lines(chosen, 79, 1) |> utils::head(5), "",
     paste0(" ", label, " with them   ", format_value(x$score, unit), "   with all ", format_value(x$full_score, unit), "   constant ", format_value(x$constant_score, unit)),
     paste0(" price        ", format_value(x$price, unit), " [", format_value(x$price_lower, unit), ", ", format_value(x$price_upper, unit), "], paired, approximate"),
-    if (!is.na(x$cost) && x$cost_full > 0) paste0(" cost         ", format(x$cost), " of ", format(x$cost_full)),
+    if (isTRUE(x$cost_full > 0)) paste0(" cost         ", format(x$cost), " of ", format(x$cost_full)),
     paste0(" procedure    ", format_value(x$procedure$score, unit), " [", format_value(x$procedure$lower, unit), ", ", format_value(x$procedure$upper, unit),
            "]: score with the choice itself cross-validated"),
     paste0(" choice       ", say_stability_of_choice(x)),
@@ -219,7 +219,7 @@ format_set <- function(x) {
     if (nrow(doubtful)) wrap_lines(paste0("not in every split: ", paste0(shorten(labels_of(st, doubtful$predictor), 22), " (", format_percent(doubtful$share), ")", collapse = ", ")), 79, 1) |> utils::head(3),
     if (length(stands)) wrap_lines(paste0("twins: ", paste0("in place of ", labels_of(st, names(stands)), " would do ", vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), ""), collapse = "; ")), 79, 1) |> utils::head(3),
     if (length(sensitive)) wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1),
-    if (!is.na(x$random_share) && x$random_share > 0.1) wrap_lines(paste0("Random sets of this size do as well (share ", format_percent(x$random_share), "): the ranking hardly matters here."), 79, 1),
+    if (!is.na(x$random_share) && x$random_share > max(0.1, 1.5 / (x$random + 1))) wrap_lines(paste0("Random sets of this size do as well (share ", format_percent(x$random_share), "): the ranking hardly matters here."), 79, 1),
     "", "Next: confirm_set() on rows nobody has touched.")
 }
 
@@ -280,7 +280,7 @@ format_comparison <- function(x) {
                     difference = ifelse(d$set == attr(x, "reference"), "reference", paste0(format_value(d$difference, unit), " \u00b1", format_value((d$diff_upper - d$diff_lower) / 2, unit))))
     if (any(!is.na(d$cost) & d$cost > 0)) columns$cost <- ifelse(is.na(d$cost), "", format(d$cost))
     if (any(!is.na(d$aicc))) columns[["AICc +"]] <- ifelse(is.na(d$aicc), "", format(round(d$aicc_difference, 1), nsmall = 1, trim = TRUE))
-    columns$statement <- d$statement
+    columns$statement <- sub(" by more than the margin", "", d$statement)
     c(if (length(models) > 1) m, shorten(lay_out(columns, c(FALSE, TRUE, TRUE, TRUE, rep(TRUE, length(columns) - 5), FALSE)), 80))
   }))
   c(heading(paste0("Sets of predictors of ", attr(x, "target"), ": ", attr(x, "metric_label"), ", ", attr(x, "better"), " is better")),

@@ -3,7 +3,7 @@
 #' Writes the table behind a result as CSV or JSON, with what is needed to read it: metric, direction, level, seed, numbers of rows and
 #' repeats.
 #'
-#' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()], [agreement()], [noise_floor()], [reduce_predictors()], [choose_set()] or [confirm_set()].
+#' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()], [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()] or [confirm_set()].
 #' @param file Path; its ending (`.csv` or `.json`) says the format. Existing files are replaced.
 #' @param ... Must be empty.
 #' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an object with `about` (the circumstances)
