@@ -433,16 +433,20 @@ mixed_means <- function(rows, bg, units, row, place, prefix, backward, f, K) {
   unit <- rep(seq_along(row), each = length(prefix))
   s <- rep(prefix, length(row))
   back <- rep(backward, length(row))
-  mixed <- list()
-  for (column in names(rows)) {
+  mixed <- lapply(stats::setNames(nm = names(rows)), function(column) {
     j <- unit_of(units, column)
-    pool <- if (is.factor(rows[[column]])) factor(c(as.character(rows[[column]]), as.character(bg[[column]])), levels = levels(rows[[column]])) else c(rows[[column]], bg[[column]])
-    known <- if (is.na(j)) rep(TRUE, length(unit)) else ifelse(back, place[unit, j] > p - s, place[unit, j] <= s)
-    index <- ifelse(rep(known, each = m), rep(row[unit], each = m), n + rep(seq_len(m), length(unit)))
-    mixed[[column]] <- pool[index]
-  }
-  mixed <- as.data.frame(mixed, optional = TRUE, stringsAsFactors = FALSE)
-  names(mixed) <- names(rows)
+    known <- if (is.na(j)) seq_along(unit) else which(ifelse(back, place[unit, j] > p - s, place[unit, j] <= s))
+    own <- rows[[column]]
+    other <- bg[[column]]
+    if (is.factor(own) && !identical(levels(own), levels(other))) other <- factor(as.character(other), levels(own))
+    # Background values throughout, a row's own where it is known.
+    out <- matrix(if (is.factor(own)) as.integer(other) else other, m, length(unit))
+    out[, known] <- rep((if (is.factor(own)) as.integer(own) else own)[row[unit][known]], each = m)
+    dim(out) <- NULL
+    if (is.factor(own)) attributes(out) <- attributes(own)[c("levels", "class")]
+    out
+  })
+  mixed <- structure(mixed, class = "data.frame", row.names = .set_row_names(m * length(unit)))
   out <- f(mixed)
   means <- vapply(seq_len(K), function(k) colMeans(matrix(out[, k], m)), double(length(unit)))
   aperm(array(means, c(length(prefix), length(row), K)), c(2, 1, 3))

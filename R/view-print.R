@@ -202,6 +202,7 @@ format_set <- function(x) {
   st <- x$study
   label <- st$metric$label
   unit <- max(x$price_error, 1e-12)
+  own <- max(min(unit, (x$procedure$upper - x$procedure$lower) / 4), 1e-12)   # scores are known better than a price that is huge
   chosen <- if (x$size) list_words(labels_of(st, x$predictors)) else "none: no set is better than a constant"
   open <- x$picked[x$picked$share > 0 & x$picked$share < 1, ]
   doubtful <- open[order(-open$share), ]
@@ -209,10 +210,10 @@ format_set <- function(x) {
   stands <- x$stands_for[lengths(x$stands_for) > 0]
   c(heading(paste0(x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ", x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin), ")")),
     wrap_lines(chosen, 79, 1) |> utils::head(5), "",
-    paste0(" ", label, " with them   ", format_value(x$score, unit), "   with all ", format_value(x$full_score, unit), "   constant ", format_value(x$constant_score, unit)),
+    paste0(" ", label, " with them   ", format_value(x$score, own), "   with all ", format_value(x$full_score, own), "   constant ", format_value(x$constant_score, own)),
     paste0(" price        ", format_value(x$price, unit), " [", format_value(x$price_lower, unit), ", ", format_value(x$price_upper, unit), "], paired, approximate"),
     if (isTRUE(x$cost_full > 0)) paste0(" cost         ", format(x$cost), " of ", format(x$cost_full)),
-    paste0(" procedure    ", format_value(x$procedure$score, unit), " [", format_value(x$procedure$lower, unit), ", ", format_value(x$procedure$upper, unit),
+    paste0(" procedure    ", format_value(x$procedure$score, own), " [", format_value(x$procedure$lower, own), ", ", format_value(x$procedure$upper, own),
            "]: score with the choice itself cross-validated"),
     paste0(" choice       ", say_stability_of_choice(x)),
     paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten(80),
