@@ -37,13 +37,14 @@ rank_coefficients <- function(study, ..., models = NULL, unit = "predictor", lev
 weigh_model <- function(model, st, unit, level) {
   linear <- model$linear
   design <- linear$design(model_rows(st, model, st$train, "train"))
-  S <- stats::cov(design)
+  S <- function(columns) stats::cov(design[, columns, drop = FALSE])   # of one predictor at a time: the whole matrix may be huge
   groups <- if (unit == "term") {
     stats::setNames(lapply(seq_along(linear$columns), function(t) which(linear$term == t)), names(linear$columns))
   } else {
-    lapply(stats::setNames(nm = model$inputs$predictors), function(p) {
-      which(linear$term %in% which(vapply(linear$columns, function(used) p %in% used, NA)))
-    })
+    predictors <- model$inputs$predictors
+    terms_of <- split(rep(seq_along(linear$columns), lengths(linear$columns)), factor(unlist(linear$columns), predictors))
+    columns_of <- split(seq_along(linear$term), factor(linear$term, seq_along(linear$columns)))
+    lapply(stats::setNames(terms_of, predictors), function(terms) sort(unlist(columns_of[terms], use.names = FALSE)))
   }
   beta <- as.matrix(linear$beta)
   if (ncol(beta) > 1) return(weigh_classes(model, st, groups, beta, S, nrow(design), level))
@@ -71,7 +72,7 @@ weigh_group <- function(group, b, S, V, df) {
   known <- group[b[group] != 0 | names(b)[group] %in% rownames(V)]
   if (!length(known)) return(out)
   bg <- b[known]
-  Sg <- S[known, known, drop = FALSE]
+  Sg <- S(known)
   square <- sum(bg * (Sg %*% bg))
   out$sign <- if (length(group) == 1) sign(bg) else NA
   if (is.null(V)) {
@@ -94,7 +95,7 @@ weigh_group <- function(group, b, S, V, df) {
 weigh_classes <- function(model, st, groups, beta, S, n, level) {
   beta <- beta - rowMeans(beta)
   sizes <- vapply(groups, function(g) {
-    sqrt(pmax(colSums(beta[g, , drop = FALSE] * (S[g, g, drop = FALSE] %*% beta[g, , drop = FALSE])), 0))
+    sqrt(pmax(colSums(beta[g, , drop = FALSE] * (S(g) %*% beta[g, , drop = FALSE])), 0))
   }, double(ncol(beta)))
   flags <- join_flags(rep("", length(groups)), st$flags$models[[model$name]])
   one <- function(importance, class) ranking_rows(st, model, "coefficient", "train", names(groups), as.vector(importance), about = "rows", class = class, flag = flags)

@@ -61,11 +61,11 @@ choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 
   ask <- list(rule = rule, margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st), share = check_fraction(share, "share"), size = size, level = reduction$level)
   check_rule(curve, reduction, ask)
   moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed)
-  at <- apply_rule(moments, curve, curve, ask)
-  inside <- vapply(curve$splits, function(s) apply_rule(s$inner, s, curve, ask), 1L)
+  at <- apply_rule(moments, curve, curve, ask, reduction$folds)
+  inside <- vapply(curve$splits, function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds), 1L)
   full <- match("all", names(curve$columns))
   predictors <- in_order_found(curve, curve$columns[[at]])
-  price_error <- difference_error(moments, at, full)
+  price_error <- price_error_of(moments, at, full, reduction$folds)
   limits <- t_limits(moments$loss[at] - moments$loss[full], price_error, moments$df, reduction$level)
   picked <- count_picked(curve, inside, predictors)
   beside <- random_band(st, curve)[at, ]
@@ -112,7 +112,7 @@ check_rule <- function(curve, reduction, ask) {
 }
 
 # Which column of the curve a rule takes. `found`: what this part's path found (columns, importance); moments: of its own cross-validation.
-apply_rule <- function(moments, found, curve, ask) {
+apply_rule <- function(moments, found, curve, ask, folds) {
   path <- path_columns(curve)
   loss <- moments$loss
   full <- match("all", names(curve$columns))
@@ -132,7 +132,7 @@ apply_rule <- function(moments, found, curve, ask) {
   }
   margin <- margin_value(ask$margin, loss[1] - loss[full])
   candidates <- setdiff(path, 1L)
-  limit <- loss[candidates] - loss[full] + stats::qt(ask$level, moments$df) * difference_error(moments, candidates, full)
+  limit <- loss[candidates] - loss[full] + stats::qt(ask$level, moments$df) * price_error_of(moments, candidates, full, folds)
   inside <- candidates[limit < margin]
   if (!length(inside)) return(if (setequal(curve$columns[[max(path)]], curve$columns[[full]])) max(path) else best)   # nothing is sure to be within: all that may be had
   if (ask$rule == "within") return(inside[1])
@@ -165,8 +165,8 @@ procedure_score <- function(rd, curve, inside) {
   })
   m <- curve_moments(st, curve$cases, chosen, rd$seed)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
-  price <- t_limits(m$loss[1] - m$loss[2], difference_error(m, 1, 2), m$df, rd$level)
-  gain <- t_limits(m$loss[3] - m$loss[1], difference_error(m, 1, 3), m$df, rd$level)
+  price <- t_limits(m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), m$df, rd$level)
+  gain <- t_limits(m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), m$df, rd$level)
   data.frame(score = as_score(st$metric, m$loss[1]), lower = own$lower, upper = own$upper, price = m$loss[1] - m$loss[2],
              price_lower = price$lower, price_upper = price$upper, gain = m$loss[3] - m$loss[1], gain_lower = gain$lower, gain_upper = gain$upper)
 }

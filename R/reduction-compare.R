@@ -26,7 +26,7 @@
 #'   }
 #' @details AICc is \eqn{-2l + 2K + 2K(K+1)/(n-K-1)} (Sugiura 1978; Hurvich and Tsai 1989), `NA` where n is at most K + 1. It is compared within a model, on the same rows. A weight is not the probability that a set is right, and intervals and p values
 #'   of a model chosen by it are not valid (Berk et al. 2013).
-#'   Intervals from cross-validation are approximate and somewhat too narrow; sets chosen on the same training rows are flattered, for which [choose_set()] has the honest figure.
+#'   Intervals of differences from cross-validation are approximate (see [reduce_predictors()]); sets chosen on the same training rows are flattered, for which [choose_set()] has the honest figure.
 #' @section Errors: No training rows; sets with unknown predictors or without names; a model that cannot take new predictors (give `study(refit_with = )`).
 #' @references Sugiura, N. (1978). \doi{10.1080/03610927808827599}. Hurvich, C. and Tsai, C.-L. (1989). \doi{10.1093/biomet/76.2.297}.
 #'   Burnham, K. and Anderson, D. (2002). \doi{10.1007/b97636}. Berk, R. et al. (2013). \doi{10.1214/12-AOS1077}.
@@ -92,9 +92,10 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
   none <- length(with_none)
   own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
   difference <- m$loss[at] - m$loss[reference]
-  error <- difference_error(m, at, reference)
+  error_between <- if (is.null(on)) function(a, b) price_error_of(m, a, b, folds) else function(a, b) difference_error(m, a, b)
+  error <- error_between(at, reference)
   around <- t_limits(difference, error, m$df, level)
-  gain <- t_limits(m$loss[none] - m$loss[at], difference_error(m, at, none), m$df, level)
+  gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), m$df, level)
   reach <- stats::qt(level, m$df) * error
   allowed <- margin_value(margin, m$loss[none] - m$loss[reference])
   statement <- vapply(at, function(i) if (i == reference || error[i] == 0) "" else if (allowed <= 0) "inconclusive" else state_difference(difference[i] - reach[i], difference[i] + reach[i], allowed), "")

@@ -35,8 +35,8 @@
 #'   \item{price, price_error, price_lower, price_upper}{rise of the loss (fall of the score) against all predictors, paired by row}
 #'   \item{random, random_lower, random_upper, random_share}{of the random sets of this size: mean score, 5 and 95 % quantiles, and the share of sets, this one counted in, that do as well}
 #'   }
-#'   Intervals from cross-validation are approximate: they leave out that the training parts overlap, and are somewhat too narrow
-#'   (Bates, Hastie and Tibshirani 2024).
+#'   Intervals from cross-validation are approximate. Those of the score leave out that the training parts overlap, and are somewhat too narrow (Bates, Hastie and Tibshirani 2024). Those of the price take it in: the variance over
+#'   rows is multiplied by 1 + K / (K - 1), K being the number of folds (after Nadeau and Bengio 2003); in simulations (`bench/reduction.R`) they then covered the true difference in COVERAGE.
 #' @details
 #' Where held-out rows rank or try sets (permutation, Shapley, forward, stepwise), a training part is split once more: three quarters train, the
 #' last quarter ranks; the sets are then refitted on the whole part. Folds are stratified by class, and keep blocks together. Scoring costs
@@ -52,6 +52,7 @@
 #'   Guyon, I., Weston, J., Barnhill, S. and Vapnik, V. (2002). \doi{10.1023/A:1012487302797}.
 #'   Pudil, P., Novovicova, J. and Kittler, J. (1994). \doi{10.1016/0167-8655(94)90127-9}.
 #'   Bates, S., Hastie, T. and Tibshirani, R. (2024). \doi{10.1080/01621459.2023.2197686}.
+#'   Nadeau, C. and Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
@@ -192,8 +193,7 @@ candidate_sets <- function(st, plan, path, train, key, beside) {
   if (!length(plan$keep)) points <- points[-1]
   out <- c(list(constant = character()), points, list(all = plan$universe))
   if (!beside) return(out)
-  twins <- thin_units(st, plan, train, path$importance)
-  out$thinned <- complete(twins$stay)
+  if (length(plan$units) <= 1000) out$thinned <- complete(thin_units(st, plan, train, path$importance)$stay)   # a matrix of all pairs
   if (length(plan$sensitive)) out[["not sensitive"]] <- setdiff(plan$universe, plan$sensitive)
   if (!is.null(plan$how$decoys)) out[["above floor"]] <- complete(units_above_floor(st, plan, train, key))
   out
@@ -306,7 +306,11 @@ curve_moments <- function(st, cases, predictions, seed) {
   list(loss = loss, cov = (g - 1)^2 / g * stats::cov(t(left_out)), df = g - 1)
 }
 
-# Standard error of loss[a] - loss[b].
+# Standard error of the price of set a against set b: over rows, and widened where training parts overlap. What trains on one fold judges another, so that the
+# scores of folds go together; their correlation is about the share of rows left out (Nadeau and Bengio 2003), which makes the variance 1 + K / (K - 1) times as large with K folds.
+price_error_of <- function(moments, a, b, folds) sqrt(1 + folds / (folds - 1)) * difference_error(moments, a, b)
+
+# Standard error of loss[a] - loss[b] over rows.
 difference_error <- function(moments, a, b) {
   v <- moments$cov
   sqrt(pmax(diag(v)[a] + v[b, b] - 2 * v[a, b], 0))
@@ -340,7 +344,7 @@ curve_table <- function(curve, rd) {
   if (length(curve$plan$keep)) shown <- c(1L, setdiff(shown, 1L))
   own_error <- sqrt(diag(m$cov))
   limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
-  price_error <- difference_error(m, seq_along(m$loss), full)
+  price_error <- price_error_of(m, seq_along(m$loss), full, rd$folds)
   price <- t_limits(m$loss - m$loss[full], price_error, m$df, rd$level)
   before <- c(NA, path)[match(seq_along(m$loss), path)]
   added <- vapply(seq_along(m$loss), function(s) {
