@@ -4,7 +4,8 @@
 #' predictors are worth adding.
 #'
 #' @param study A [study()] with training rows. Sets may name columns of the training rows that its models do not have: they are added to what the model is trained on.
-#' @param sets A named list: vectors of predictors (`character()` for none), results of [choose_set()] or [read_predictor_set()], or the words `"all"` and `"none"`.
+#' @param sets A named list: vectors of predictors (`character()` for none), results of [choose_set()] or [read_predictor_set()], or the words `"all"` (but those the
+#'   dictionary leaves out) and `"none"`.
 #' @param ... Must be empty.
 #' @param reference Name of the set the others are compared with. Default: the first.
 #' @param models Names of the models. Default: all.
@@ -108,7 +109,7 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
 
 predictors_of <- function(set, name, model, st) {
   if (inherits(set, c("dreher_set", "dreher_set_file"))) set <- as.character(set)
-  if (identical(set, "all")) return(model$inputs$predictors)
+  if (identical(set, "all")) return(setdiff(model$inputs$predictors, st$dictionary$predictor[st$dictionary$use == "leave_out"]))
   if (identical(set, "none") || is.null(set)) return(character())
   if (!is.character(set) || anyNA(set)) stop_input(paste0("Set \"", name, "\" must hold names of predictors."), paste0("Given: ", describe_value(set), "."))
   set <- unique(set)

@@ -161,6 +161,24 @@ test_that("what the user knows counts: keep, leave out, budget, family, sensitiv
   expect_error(reduce_predictors(known(use = "leave_out")), "leaves out all")
 })
 
+test_that("a predictor that knows the target is warned of, unless the dictionary leaves it out", {
+  rows <- kiln$train[1:300, c("peak_temp", "hold_minutes", "ring_tone", "strength")]
+  leaky <- function(...) study(lm(strength ~ ., rows), kiln$holdout, "strength", train = rows, ...)
+  short <- function(s) reduce_predictors(s, folds = 2, times = 1, inner_folds = 2, random = 0)
+  expect_warning(short(leaky()), "known only afterwards: \"ring_tone\"", class = "dreher_warning_leak")
+  expect_no_warning(r <- short(leaky(dictionary = kiln$dictionary)))
+  expect_false("ring_tone" %in% r$curves[[1]]$plan$universe)
+})
+
+test_that("what stands out from permuted copies can be chosen, and is scored inside", {
+  rows <- d[c("peak_temp", "hold_minutes", "operator", "room_humidity", "strength")]
+  s <- study(lm(strength ~ ., rows), st$data, "strength", train = rows)
+  r <- reduce_predictors(s, folds = 2, times = 1, inner_folds = 2, random = 0, decoys = 19)
+  ps <- choose_set(r, rule = "floor")
+  expect_setequal(ps$predictors, c("peak_temp", "hold_minutes"))
+  expect_identical(ps$sizes_picked, lengths(lapply(r$curves[[1]]$splits, function(p) p$columns[["above floor"]])))
+})
+
 test_that("the model that is refitted may be another than the one that ranks", {
   s <- study(list(linear = lm(strength ~ ., d), forest = small_forest(strength ~ ., d)), st$data, "strength", train = d)
   r <- reduce_predictors(s, models = "forest", refit_model = "linear", folds = 3, times = 1, inner_folds = 2, random = 0, sizes = c(2, 4))
