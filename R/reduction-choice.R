@@ -66,7 +66,7 @@ choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 
   full <- match("all", names(curve$columns))
   predictors <- in_order_found(curve, curve$columns[[at]])
   price_error <- price_error_of(moments, at, full, reduction$folds)
-  limits <- t_limits(moments$loss[at] - moments$loss[full], price_error, moments$df, reduction$level)
+  limits <- t_limits(moments$loss[at] - moments$loss[full], price_error, folds_df(reduction), reduction$level)
   picked <- count_picked(curve, inside, predictors)
   beside <- random_band(st, curve)[at, ]
   structure(
@@ -165,8 +165,8 @@ procedure_score <- function(rd, curve, inside) {
   })
   m <- curve_moments(st, curve$cases, chosen, rd$seed)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
-  price <- t_limits(m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), m$df, rd$level)
-  gain <- t_limits(m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), m$df, rd$level)
+  price <- t_limits(m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), folds_df(rd), rd$level)
+  gain <- t_limits(m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), folds_df(rd), rd$level)
   data.frame(score = as_score(st$metric, m$loss[1]), lower = own$lower, upper = own$upper, price = m$loss[1] - m$loss[2],
              price_lower = price$lower, price_upper = price$upper, gain = m$loss[3] - m$loss[1], gain_lower = gain$lower, gain_upper = gain$upper)
 }

@@ -95,9 +95,10 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
   difference <- m$loss[at] - m$loss[reference]
   error_between <- if (is.null(on)) function(a, b) price_error_of(m, a, b, folds) else function(a, b) difference_error(m, a, b)
   error <- error_between(at, reference)
-  around <- t_limits(difference, error, m$df, level)
-  gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), m$df, level)
-  reach <- stats::qt(level, m$df) * error
+  df <- if (is.null(on)) folds * times - 1 else m$df
+  around <- t_limits(difference, error, df, level)
+  gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
+  reach <- stats::qt(level, df) * error
   allowed <- margin_value(margin, m$loss[none] - m$loss[reference])
   statement <- vapply(at, function(i) if (i == reference || error[i] == 0) "" else if (allowed <= 0) "inconclusive" else state_difference(difference[i] - reach[i], difference[i] + reach[i], allowed), "")
   cost <- st$dictionary$cost

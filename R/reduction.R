@@ -36,7 +36,7 @@
 #'   \item{random, random_lower, random_upper, random_share}{of the random sets of this size: mean score, 5 and 95 % quantiles, and the share of sets, this one counted in, that do as well}
 #'   }
 #'   Intervals from cross-validation are approximate. Those of the score leave out that the training parts overlap, and are somewhat too narrow (Bates, Hastie and Tibshirani 2024). Those of the price take it in: the variance over
-#'   rows is multiplied by 1 + K / (K - 1), K being the number of folds (after Nadeau and Bengio 2003); in simulations (`bench/reduction.R`) they then covered the true difference in COVERAGE.
+#'   rows is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K times the drawings less one degrees of freedom (after Nadeau and Bengio 2003): see `bench/reduction.R`.
 #' @details
 #' Where held-out rows rank or try sets (permutation, Shapley, forward, stepwise), a training part is split once more: three quarters train, the
 #' last quarter ranks; the sets are then refitted on the whole part. Folds are stratified by class, and keep blocks together. Scoring costs
@@ -308,7 +308,10 @@ curve_moments <- function(st, cases, predictions, seed) {
 
 # Standard error of the price of set a against set b: over rows, and widened where training parts overlap. What trains on one fold judges another, so that the
 # scores of folds go together; their correlation is about the share of rows left out (Nadeau and Bengio 2003), which makes the variance 1 + K / (K - 1) times as large with K folds.
+# Their t has as many degrees of freedom as there are folds over all drawings, less one.
 price_error_of <- function(moments, a, b, folds) sqrt(1 + folds / (folds - 1)) * difference_error(moments, a, b)
+
+folds_df <- function(x) x$folds * x$times - 1
 
 # Standard error of loss[a] - loss[b] over rows.
 difference_error <- function(moments, a, b) {
@@ -345,7 +348,7 @@ curve_table <- function(curve, rd) {
   own_error <- sqrt(diag(m$cov))
   limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
   price_error <- price_error_of(m, seq_along(m$loss), full, rd$folds)
-  price <- t_limits(m$loss - m$loss[full], price_error, m$df, rd$level)
+  price <- t_limits(m$loss - m$loss[full], price_error, folds_df(rd), rd$level)
   before <- c(NA, path)[match(seq_along(m$loss), path)]
   added <- vapply(seq_along(m$loss), function(s) {
     own <- curve$columns[[s]]

@@ -54,8 +54,9 @@ price_run <- function(seed) {
   draw <- function(n) { d <- as.data.frame(matrix(rnorm(n * 8), n)); d$y <- d$V1 + 0.6 * d$V2 + 0.3 * d$V3 + 0.15 * d$V4 + rnorm(n); d }
   d <- draw(300)
   st <- study(lm(y ~ ., d), draw(100), "y", train = d, metric = "mse")
-  ps <- choose_set(reduce_predictors(st, folds = 5, times = 2, inner_folds = 3, random = 0, seed = seed), rule = "size", size = 2)
-  chosen <- choose_set(reduce_predictors(st, folds = 5, times = 2, inner_folds = 3, random = 0, seed = seed))
+  rd <- reduce_predictors(st, folds = 5, times = 2, inner_folds = 3, random = 0, seed = seed)
+  ps <- choose_set(rd, rule = "size", size = 2)
+  chosen <- choose_set(rd)
   fresh <- draw(100000)
   untouched <- draw(300)
   loss <- function(set) mean((predict(if (length(set)) lm(reformulate(set, "y"), d) else lm(y ~ 1, d), fresh) - fresh$y)^2)
