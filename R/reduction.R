@@ -36,7 +36,7 @@
 #'   \item{random, random_lower, random_upper, random_share}{of the random sets of this size: mean score, 5 and 95 % quantiles, and the share of sets, this one counted in, that do as well}
 #'   }
 #'   Intervals from cross-validation are approximate. Those of the score leave out that the training parts overlap, and are somewhat too narrow (Bates, Hastie and Tibshirani 2024). Those of the price take it in: the variance over
-#'   rows is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K times the drawings less one degrees of freedom (after Nadeau and Bengio 2003): see `bench/reduction.R`.
+#'   rows is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K times the drawings less one degrees of freedom (after Nadeau and Bengio 2003); in 300 simulated data sets (`bench/reduction.R`) that of the chosen set covered the true difference in 94 %, that of the procedure in 95 %, that of [confirm_set()] in 97 %.
 #' @details
 #' Where held-out rows rank or try sets (permutation, Shapley, forward, stepwise), a training part is split once more: three quarters train, the
 #' last quarter ranks; the sets are then refitted on the whole part. Folds are stratified by class, and keep blocks together. Scoring costs
