@@ -104,9 +104,13 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
     rank_rows <- split_part(st, train, key, how$seed)
     fit_rows <- !rank_rows
   }
+  # Wide tables are costly to cut: what is not needed is not carried along.
+  part <- train[intersect(names(train), c(predictors, st$target, st$weights, st$blocks))]
+  fit_part <- if (all(fit_rows)) part else part[fit_rows, , drop = FALSE]
   # Association asks no model, but for which predictors there are.
-  fit <- if (identical(how$by, "association")) ranker$object else fit_on(st, ranker, train[fit_rows, , drop = FALSE], predictors, how$seed, key)
-  inside <- inside_study(st, ranker, fit, train[fit_rows, , drop = FALSE], train[rank_rows, , drop = FALSE])
+  fit <- if (identical(how$by, "association")) ranker$object else fit_on(st, ranker, fit_part, predictors, how$seed, key)
+  if (identical(how$by, "association")) fit_part <- train
+  inside <- inside_study(st, ranker, fit, fit_part, if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE])
   groups <- Filter(function(u) length(u) > 1 && all(u %in% predictors), plan$units[units])
   values <- vapply(how$by, function(method) importance_of(inside, ranker$name, method, plan$units[units], groups, how), double(length(units)))
   values <- matrix(values, length(units), dimnames = list(units, how$by))

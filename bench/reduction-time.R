@@ -1,35 +1,45 @@
 # A backward walk with ranking anew, three models, ten folds, one process: wall time of everything against that of the refits and predictions it contains. And a wide one: 500 rows x 5,000
-# predictors. Results go to bench/results/reduction-time.csv. Run with: Rscript bench/reduction-time.R
+# predictors. Results go to bench/results/reduction-time.csv. Run with: Rscript bench/reduction-time.R kiln; Rscript bench/reduction-time.R wide   (some minutes each)
 library(dreher)
 ns <- asNamespace("dreher")
-spent <- 0
-timed <- function(name) {
-  own <- get(name, ns)
-  utils::assignInNamespace(name, function(...) {
-    began <- proc.time()[[3]]
-    on.exit(spent <<- spent + proc.time()[[3]] - began)
-    own(...)
-  }, ns)
+file <- "bench/results/reduction-time.csv"
+keep <- function(found) {
+  found$value <- signif(found$value, 3)
+  old <- if (file.exists(file)) utils::read.csv(file)
+  utils::write.csv(rbind(old[!old$what %in% found$what, ], found), file, row.names = FALSE)
+  print(found)
 }
-for (name in c("fit_on", "predict_fit")) timed(name)
 
-kiln <- demo_kiln(missing = FALSE)
-use <- setdiff(names(kiln$train), c("ring_tone", "defect", "tile_id", "batch"))
-d <- kiln$train[use]
-models <- list(forest = ranger::ranger(strength ~ ., d, num.trees = 300, seed = 1, num.threads = 1), linear = lm(strength ~ ., d),
-               boosted = gbm::gbm(strength ~ ., "gaussian", transform(d, clay_source = factor(clay_source), glaze_type = factor(glaze_type), operator = factor(operator)), n.trees = 300, interaction.depth = 4))
-st <- study(models, kiln$holdout, "strength", train = kiln$train, dictionary = kiln$dictionary, threads = 1)
-whole <- system.time(reduce_predictors(st, path = "backward", folds = 10, times = 1, inner_folds = 2, random = 0))[[3]]
-results <- data.frame(what = "kiln, backward, three models: wall time / refits and their predictions", value = whole / spent)
+if ("kiln" %in% commandArgs(TRUE)) {
+  spent <- 0
+  timed <- function(name) {
+    own <- get(name, ns)
+    utils::assignInNamespace(name, function(...) {
+      began <- proc.time()[[3]]
+      on.exit(spent <<- spent + proc.time()[[3]] - began)
+      own(...)
+    }, ns)
+  }
+  for (name in c("fit_on", "predict_fit")) timed(name)
 
-in_fresh_session <- "library(dreher); set.seed(1); n <- 500; p <- 5000; x <- as.data.frame(matrix(rnorm(n * p), n)); x$y <- x$V1 + 0.8 * x$V2 + 0.6 * x$V3 + rnorm(n);
+  kiln <- demo_kiln(missing = FALSE)
+  use <- setdiff(names(kiln$train), c("ring_tone", "defect", "tile_id", "batch"))
+  train <- kiln$train[1:600, ]
+  d <- train[use]
+  models <- list(forest = ranger::ranger(strength ~ ., d, num.trees = 200, seed = 1, num.threads = 1), linear = lm(strength ~ ., d),
+                 boosted = gbm::gbm(strength ~ ., "gaussian", transform(d, clay_source = factor(clay_source), glaze_type = factor(glaze_type), operator = factor(operator)), n.trees = 150, interaction.depth = 4))
+  st <- study(models, kiln$holdout, "strength", train = train, dictionary = kiln$dictionary, threads = 1)
+  whole <- system.time(reduce_predictors(st, path = "backward", folds = 10, times = 1, inner_folds = 2, random = 0))[[3]]
+  keep(data.frame(what = "kiln, backward, three models: wall time / refits and their predictions", value = whole / spent))
+}
+
+if ("wide" %in% commandArgs(TRUE)) {
+  in_fresh_session <- "library(dreher); set.seed(1); n <- 500; p <- 5000; x <- as.data.frame(matrix(rnorm(n * p), n)); x$y <- x$V1 + 0.8 * x$V2 + 0.6 * x$V3 + rnorm(n);
 fit <- glmnet::glmnet(as.matrix(x[1:p]), x$y, lambda = 0.1); st <- study(list(linear = fit), x[1:100, ], 'y', train = x, threads = 1);
 seconds <- system.time(rd <- reduce_predictors(st, by = 'coefficient', path = 'backward', steps = 'geometric', sizes = round(2 * 1.6^(0:16)), times = 1, inner_folds = 2, random = 0))[[3]];
 stopifnot(all(paste0('V', 1:3) %in% choose_set(rd)$predictors));
 cat('\\n', seconds, as.double(sub('[^0-9]*([0-9]+).*', '\\\\1', grep('VmHWM', readLines('/proc/self/status'), value = TRUE))) / 1024)"
-said <- utils::tail(system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(in_fresh_session)), stdout = TRUE), 1)
-wide <- as.double(strsplit(trimws(said), " ")[[1]])
-results <- rbind(results, data.frame(what = c("500 x 5,000, geometric backward, penalised linear model: seconds", "MB at most"), value = wide))
-results$value <- signif(results$value, 3)
-utils::write.csv(results, "bench/results/reduction-time.csv", row.names = FALSE)
-print(results)
+  said <- utils::tail(system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(in_fresh_session)), stdout = TRUE), 1)
+  wide <- as.double(strsplit(trimws(said), " ")[[1]])
+  keep(data.frame(what = c("500 x 5,000, geometric backward, penalised linear model: seconds", "MB at most"), value = wide))
+}
