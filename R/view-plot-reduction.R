@@ -31,6 +31,8 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
   unit <- max(set$price_error, 1e-12)
   best <- d[nrow(d), ]
   right <- mean(range(d$lower, d$upper)) > chosen$score
+  near <- d[abs(d$row - chosen$row) <= 1, ]   # beside the band, there and at the next row
+  beside <- if (right) max(near$upper) else min(near$lower)
   note <- paste0("chosen (", set$rule, "): ", count_of(set$size, "predictor"), "\nprice ", format_value(set$price, unit), " [", format_value(set$price_lower, unit), ", ", format_value(set$price_upper, unit), "]")
   drawn <- d[!is.na(d$random), ]
   ggplot2::ggplot(d, ggplot2::aes(.data$score, .data$row)) +
@@ -40,7 +42,7 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     ggplot2::geom_path(ggplot2::aes(group = 1), colour = ink, linewidth = 0.6) +
     ggplot2::geom_point(ggplot2::aes(fill = .data$kept), shape = 21, colour = ink, size = 3, stroke = 0.9) +
     ggplot2::geom_point(data = chosen, shape = 21, colour = ink, size = 6, stroke = 1.1, fill = NA) +
-    ggplot2::geom_label(data = chosen, ggplot2::aes(x = if (right) .data$upper else .data$lower), label = note, hjust = if (right) -0.06 else 1.06, nudge_y = if (chosen$row > 1) -0.5 else 0.5,
+    ggplot2::geom_label(data = chosen, x = beside, label = note, hjust = if (right) -0.06 else 1.06, nudge_y = if (chosen$row > 1) -0.5 else 0.5,
                         size = 3.9, lineheight = 1, fontface = "bold", colour = ink, fill = paper, label.size = 0) +
     ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
