@@ -31,6 +31,7 @@ screenshots: setup-develop build
 bench: setup-develop build
 	$(R_ENV) Rscript bench/run.R
 	$(R_ENV) Rscript bench/permutation.R
+	$(R_ENV) Rscript bench/shapley.R
 	$(R_ENV) Rscript bench/resampled.R
 
 # Installed into a library of its own, so that nothing of the user's is touched.

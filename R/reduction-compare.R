@@ -95,7 +95,7 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
   difference <- m$loss[at] - m$loss[reference]
   error_between <- if (is.null(on)) function(a, b) price_error_of(m, a, b, folds) else function(a, b) difference_error(m, a, b)
   error <- error_between(at, reference)
-  df <- if (is.null(on)) folds * times - 1 else m$df
+  df <- if (is.null(on)) folds_df(list(folds = folds, times = times)) else m$df
   around <- t_limits(difference, error, df, level)
   gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
   reach <- stats::qt(level, df) * error

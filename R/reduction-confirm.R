@@ -45,7 +45,7 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, study = N
   margin <- margin_value(asked, set$gain_full)
   on <- pick_rows(st, check_rows(data, "data"))$data
   refuse_known_rows(st, on)
-  looks <- count_looks(st, on, again)
+  rows <- untouched_rows(st, on, again)
 
   train <- training_frame(st, model)
   test <- model_rows(st, model, on)
@@ -71,7 +71,7 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, study = N
          full_size = length(universe), difference = d$loss, std_error = d$std_error, lower = limits$lower, upper = limits$upper,
          limit = d$loss + reach, margin = margin, score_small = score(small),
          score_full = score(full), score_constant = score(constant),
-         gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed, looks = looks, margin_text = asked$text, target = st$target, seed = seed,
+         gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed, looks = note_look(rows), margin_text = asked$text, target = st$target, seed = seed,
          metric = st$metric$label, level = level),
     class = "dreher_confirmation")
 }
@@ -109,16 +109,18 @@ refuse_known_rows <- function(st, data) {
 # How often each table of rows has been confirmed on in this session: rows stay untouched once only.
 looks_so_far <- new.env(parent = emptyenv())
 
-count_looks <- function(st, data, again) {
+# The rows' name among those looked at; an error where they are, unless it is said. A look counts when the comparison is done: see note_look().
+untouched_rows <- function(st, data, again) {
   rows <- rlang::hash(lapply(data[sort(intersect(names(data), c(st$target, st$predictors)))], as.vector))
-  before <- if (is.null(looks_so_far[[rows]])) 0L else looks_so_far[[rows]]
-  if (before > 0 && !again) {
+  before <- looks_so_far[[rows]]
+  if (!is.null(before) && !again) {
     stop_study(paste0("These rows were confirmed on before, ", if (before == 1) "once" else paste(before, "times"), "."), "A second look is a choice among looks, whose best flatters.",
                "Take other rows, or say again = TRUE and tell the reader.")
   }
-  looks_so_far[[rows]] <- before + 1L
-  before + 1L
+  rows
 }
+
+note_look <- function(rows) looks_so_far[[rows]] <- sum(looks_so_far[[rows]], 1L)
 
 #' @export
 as.data.frame.dreher_confirmation <- function(x, ...) {

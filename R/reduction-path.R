@@ -47,7 +47,7 @@ check_budget <- function(budget, cost, keep, units) {
 
 cost_of <- function(plan, set) sum(plan$cost[set])
 
-# -> list(sets: names of units for each of `points`, order of the units as they come in, importance per unit, standing: representative -> those it stands for)
+# -> list(sets: names of units for each of `points`, order of the units as they come in, importance per unit, stay: units that twins leave, standing: representative -> those it stands for)
 walk_path <- function(st, plan, train, how, key) {
   ranker <- st$models[[plan$ranker]]
   units <- plan$units
@@ -70,7 +70,7 @@ walk_path <- function(st, plan, train, how, key) {
                   stepwise = float_units(st, train, plan, units, most, how, key))
   sets <- within_budget(found$sets, found$order, plan)
   at <- pmin(how$points, length(sets) - 1)
-  list(sets = sets[at + 1], order = found$order, importance = if (!is.null(ranked)) ranked[names(units)], standing = standing)
+  list(sets = sets[at + 1], order = found$order, importance = if (!is.null(ranked)) ranked[names(units)], stay = names(units), standing = standing)
 }
 
 by_importance <- function(importance) names(importance)[order(-importance)]   # ties: as the columns stand

@@ -151,7 +151,6 @@ reduce_models <- function(st, plans, run) {
 reduce_piece <- function(piece, st, plans, fold_of) {
   plan <- plans[[piece$model]]
   how <- plan$how
-  rows_of <- function(out) list(train = frame_for(st, plan, !out), test = frame_for(st, plan, out))
   if (piece$part == "all rows") {
     train <- frame_for(st, plan, rep(TRUE, nrow(fold_of)))
     path <- walk_path(st, plan, train, how, c(piece$model, "all rows"))
@@ -159,7 +158,7 @@ reduce_piece <- function(piece, st, plans, fold_of) {
   }
   out <- fold_of[, piece$time] == piece$fold
   key <- c(piece$model, piece$time, piece$fold)
-  part <- rows_of(out)
+  part <- list(train = frame_for(st, plan, !out), test = frame_for(st, plan, out))
   if (piece$part == "random") return(score_sets(st, plan, part$train, part$test, random_sets(plan, piece$model), c(key, "random")))
   if (piece$part == "outer") {
     path <- walk_path(st, plan, part$train, how, key)
@@ -193,7 +192,8 @@ candidate_sets <- function(st, plan, path, train, key, beside) {
   if (!length(plan$keep)) points <- points[-1]
   out <- c(list(constant = character()), points, list(all = plan$universe))
   if (!beside) return(out)
-  if (length(plan$units) <= 1000) out$thinned <- complete(thin_units(st, plan, train, path$importance)$stay)   # a matrix of all pairs
+  if (plan$how$thin_twins) out$thinned <- complete(path$stay)
+  else if (length(plan$units) <= 1000) out$thinned <- complete(thin_units(st, plan, train, path$importance)$stay)   # a matrix of all pairs
   if (length(plan$sensitive)) out[["not sensitive"]] <- setdiff(plan$universe, plan$sensitive)
   if (!is.null(plan$how$decoys)) out[["above floor"]] <- complete(units_above_floor(st, plan, train, key))
   out
