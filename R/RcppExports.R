@@ -57,8 +57,8 @@ shuffle_prepare <- function(forest, x, threads) {
     .Call(`_dreher_shuffle_prepare`, forest, x, threads)
 }
 
-shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads) {
-    .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads)
+shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, scale, from, to, threads) {
+    .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, scale, from, to, threads)
 }
 
 tally_start <- function(rows, units) {
@@ -69,8 +69,12 @@ tally_add <- function(tally, value, power, from, turn, unit, truth, before, weig
     invisible(.Call(`_dreher_tally_add`, tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads))
 }
 
-tally_read <- function(tally, unit) {
-    .Call(`_dreher_tally_read`, tally, unit)
+tally_read <- function(tally, unit, repeats) {
+    .Call(`_dreher_tally_read`, tally, unit, repeats)
+}
+
+two_way_sums <- function(given, taken, square, repeats, slope, basis, passed, by, stratum) {
+    .Call(`_dreher_two_way_sums`, given, taken, square, repeats, slope, basis, passed, by, stratum)
 }
 
 charge_donors <- function(e, donor) {

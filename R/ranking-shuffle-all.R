@@ -9,6 +9,7 @@ most_pairs_rows <- 1000L
 judge_all <- function(open, units, rule) {
   if (!is.null(rule$cases$block)) stop_study("repeats = \"all\" pairs rows of the same block with each other.", todo = "Use repeats = \"auto\" with blocks.")
   if (jackknifed(rule$metric) || rule$metric$kind == "auc") return(judge_pairs(open, units, rule, paste0("The ", rule$metric$label, " has no loss per row, so that")))
+  open <- add_base(open)
   way <- vapply(units, function(u) {
     if (!is.null(open$prepared)) if (sum(forest_origin(open$model) %in% u) == 1) "steps" else "pairs"
     else if (is.null(separate_terms(open$model, u))) "pairs" else "terms"
@@ -64,6 +65,8 @@ judge_steps <- function(open, units, rule, most_runs = 2e6) {
 new_sums <- function(rule, open, units) {
   n <- open$n
   loss <- rule$metric$loss(rule$cases$truth, open$base)
+  basis <- influence_basis(rule, loss)
+  passed <- (rep(colSums(basis), each = n) - basis) / (n - 1)
   weight <- rule$cases$weight
   given <- matrix(0, n, units)
   square <- double(units)
@@ -76,7 +79,7 @@ new_sums <- function(rule, open, units) {
        },
        judge = function(u, taken) {
          moments <- list(given = given[, u] / (n - 1), taken = taken / (n - 1), square = square[u], repeats = n - 1L)
-         judge_moments(rule, loss, moments, function(e) (sum(e) - e) / (n - 1))
+         judge_moments(rule, basis, passed, moments)
        })
 }
 

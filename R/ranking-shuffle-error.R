@@ -9,7 +9,7 @@
 # Importances of all units, by name: list(importance, std_error, lower, upper, units, share).
 # stratum: per unit the strata of conditional shuffles. Where the user interrupts, the units that are done.
 judge_units <- function(open, cases, units, design, metric, form, level, seed, stratum = NULL) {
-  rule <- list(metric = metric, cases = cases, base = open$base, form = form, level = level, seed = seed, design = design)
+  rule <- list(metric = metric, cases = cases, form = form, level = level, seed = seed, design = design)
   used <- lengths(units) > 0
   done <- list()
   idle <- list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(open$n), share = NA_real_)
@@ -26,13 +26,15 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
   done <- vector("list", length(units))
   names(done) <- names(units)
   if (has_loss) {
-    loss <- rule$metric$loss(rule$cases$truth, open$base)
+    loss <- double(n)
+    basis <- passed <- NULL
     weight <- rule$cases$weight
     tally <- tally_start(n, length(units))
     seen <- integer(length(units))
     power <- if (is.null(rule$metric$power)) 0L else rule$metric$power
     visit <- function(piece) {
       many <- length(piece$repeats) * length(piece$units)
+      loss[piece$rows] <<- rule$metric$loss(rule$cases$truth[piece$rows], piece$base)
       value <- if (power > 0) piece$p else rule$metric$loss(rep(rule$cases$truth[piece$rows], many), piece$p)
       donors <- if (rule$design$own) rule$design$donors[, , piece$units] else rule$design$donors
       tally_add(tally, value, power, piece$rows[1], piece$repeats, piece$units, rule$cases$truth, loss, if (is.null(weight)) double() else weight, donors, rule$design$own,
@@ -40,10 +42,9 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
       seen[piece$units] <<- seen[piece$units] + length(piece$rows) * length(piece$repeats)
     }
     finish <- function(u) {
-      sums <- tally_read(tally, u)
-      moments <- list(given = sums$given / R, taken = sums$taken / R, square = sums$square, repeats = R)
-      pass <- function(e) charge_donors(e, if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors)
-      judge_moments(rule, loss, moments, pass, stratum[[u]])
+      donors <- if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors
+      if (is.null(passed) || rule$design$own) passed <<- apply(basis, 2, charge_donors, donors)
+      judge_moments(rule, basis, passed, c(tally_read(tally, u, R), list(repeats = R)), stratum[[u]])
     }
   } else {
     cube <- list()
@@ -57,7 +58,7 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
         seen[piece$units[u]] <<- seen[piece$units[u]] + length(piece$rows) * length(piece$repeats)
         if (seen[piece$units[u]] == n * R) {
           donors <- if (rule$design$own) matrix(rule$design$donors[, , piece$units[u]], n) else rule$design$donors
-          done[[piece$units[u]]] <<- judge_cube(rule, cube[[at]], donors, stratum[[piece$units[u]]])
+          done[[piece$units[u]]] <<- judge_cube(rule, piece$base, cube[[at]], donors, stratum[[piece$units[u]]])
           cube[[at]] <<- NULL
         }
       }
@@ -67,29 +68,31 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
   stopped <- FALSE
   tryCatch(shuffle_pieces(open, units, rule$design, visit, whole = !has_loss), interrupt = function(e) stopped <<- TRUE)
   whole <- which(seen == n * R)
+  if (has_loss && length(whole)) basis <- influence_basis(rule, loss)
   structure(stats::setNames(lapply(whole, finish), names(units)[whole]), stopped = stopped)
 }
 
-# moments of the weighted changes of the row losses -> importance. pass(e): what donors are charged with of e.
-judge_moments <- function(rule, loss, moments, pass, stratum = NULL) {
-  metric <- rule$metric
-  weight <- rule$cases$weight
-  n <- length(loss)
+# What the influences of rows are made of (loss_form()): rows x (loss, 1 and what else), times their weight.
+influence_basis <- function(rule, loss) {
+  times(rule$cases$weight, cbind(loss, 1, target_spread(rule$metric, rule$cases$truth, rule$cases$weight)$v, deparse.level = 0))
+}
+
+# moments of the weighted changes of the row losses -> importance. passed: what donors are charged with of the basis.
+judge_moments <- function(rule, basis, passed, moments, stratum = NULL) {
+  n <- nrow(basis)
   if (moments$square == 0) {
     return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = double(n), share = NA_real_))
   }
-  m <- weighted_mean(loss, weight)
-  before <- loss_form(metric, rule$cases$truth, m, weight)
-  after <- loss_form(metric, rule$cases$truth, m + mean(moments$given), weight)
+  spread <- if (ncol(basis) == 3) list(V = mean(basis[, 3]))
+  m <- mean(basis[, 1])
+  before <- loss_form(rule$metric, m, spread)
+  after <- loss_form(rule$metric, m + mean(moments$given), spread)
   scale <- ratio_scale(rule, before$loss, after$loss)
   # D = slope * change + e, e the same in all repeats
   slope <- scale$after * after$slope
-  e <- times(weight, (slope - scale$before * before$slope) * loss + scale$after * after$also(n) - scale$before * before$also(n))
-  R <- moments$repeats
-  given <- slope * moments$given + e
-  taken <- slope * moments$taken + pass(e)
-  square <- slope^2 * moments$square + 2 * slope * R * sum(e * moments$given) + R * sum(e^2)
-  finish_judging(rule, scale$value, two_way_error(given, taken, square, R, rule$cases$block, stratum))
+  e <- c(slope - scale$before * before$slope, scale$after * after$shift - scale$before * before$shift, scale$after * after$along - scale$before * before$along)
+  found <- two_way_sums(moments$given, moments$taken, moments$square, moments$repeats, slope, basis, passed, e[seq_len(ncol(basis))], if (is.null(stratum)) integer() else stratum)
+  finish_judging(rule, scale$value, error_of_sums(found, moments$repeats, rule$cases$block))
 }
 
 # A ratio is worked out on its logarithm: influences are divided by the loss they are of.
@@ -109,20 +112,20 @@ finish_judging <- function(rule, value, found) {
   c(list(importance = value), found[c("std_error", "units", "share")], limits)
 }
 
-# Metrics without a loss per row: one unit with all its shuffled predictions (rows x repeats x outputs).
-judge_cube <- function(rule, shuffled, donors, stratum = NULL) {
+# Metrics without a loss per row: one unit with the rows' predictions and all its shuffled ones (rows x repeats x outputs).
+judge_cube <- function(rule, base, shuffled, donors, stratum = NULL) {
   metric <- rule$metric
   cases <- rule$cases
   n <- nrow(donors)
-  if (all(shuffled == as.vector(rule$base[rep(seq_len(n), ncol(donors)), ]))) {
+  if (all(shuffled == as.vector(base[rep(seq_len(n), ncol(donors)), ]))) {
     return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(n), share = NA_real_))
   }
-  before <- metric_influence(metric, cases$truth, rule$base, cases$weight)
+  before <- metric_influence(metric, cases$truth, base, cases$weight)
   after <- metric_shuffled(metric, cases$truth, shuffled, cases$weight)
   scale <- ratio_scale(rule, before$loss, after$loss)
   if (jackknifed(metric)) {
     block <- jackknife_blocks(cases, rule$seed)
-    found <- list(std_error = sqrt(block_variance(rule, shuffled, donors, block)), df = length(unique(block)) - 1, units = NULL, share = NA_real_)
+    found <- list(std_error = sqrt(block_variance(rule, base, shuffled, donors, block)), df = length(unique(block)) - 1, units = NULL, share = NA_real_)
   } else {
     D <- scale$after * after$u - scale$before * before$u
     taken <- double(n)
@@ -135,28 +138,33 @@ judge_cube <- function(rule, shuffled, donors, stratum = NULL) {
 # A row matters as receiver and as donor; the shuffles' noise is in both. Within strata the donor's part is told from
 # the stratum's mean: the strata's own differences are in the receiver's.
 two_way_error <- function(given, taken, square, repeats, block = NULL, stratum = NULL) {
-  n <- length(given)
-  if (!is.null(stratum)) taken <- taken - stats::ave(taken, stratum)
-  whole <- influence_error(given + taken, block)
+  none <- matrix(0, length(given), 0)
+  error_of_sums(two_way_sums(given, taken, square, repeats, 1, none, none, double(), if (is.null(stratum)) integer() else stratum), repeats, block)
+}
+
+# sums: list(units = given + taken, var_given, var_taken, square)
+error_of_sums <- function(sums, repeats, block) {
+  n <- length(sums$units)
+  whole <- influence_error(sums$units, block)
   V2 <- as.vector(whole$cov)
-  q <- square / (n * repeats)^2
+  q <- sums$square / (n * repeats)^2
   off <- if (repeats < 5) q else q / 2
-  list(std_error = sqrt(max(V2 - off, V2 / 4)), df = whole$df, units = given + taken,
-       share = min(pair_variance(given, taken, square, repeats) / (n * repeats) / max(V2 - q, V2 / 4), 1))
+  list(std_error = sqrt(max(V2 - off, V2 / 4)), df = whole$df, units = sums$units,
+       share = min(pair_variance(sums, repeats) / (n * repeats) / max(V2 - q, V2 / 4), 1))
 }
 
 # The part of a change that belongs to the pair of rows and neither to the receiver nor to the donor: all that is left
 # to chance when every row gives and receives once in each repeat. By moments: var(given) + var(taken) holds the rows' own
 # parts (1 + 1/R) times and the pairs' 2/R times, the mean square both once. With all pairs nothing is left to chance.
-pair_variance <- function(given, taken, square, repeats) {
-  n <- length(given)
+pair_variance <- function(sums, repeats) {
+  n <- length(sums$units)
   if (repeats < 2) return(NA_real_)
   if (repeats >= n - 1) return(0)
-  max(0, (square / (n * repeats) * (1 + 1 / repeats) - stats::var(given) - stats::var(taken)) / (1 - 1 / repeats))
+  max(0, (sums$square / (n * repeats) * (1 + 1 / repeats) - sums$var_given - sums$var_taken) / (1 - 1 / repeats))
 }
 
 # Any metric: drop each block as receivers and as donors, and look how the importance moves.
-block_variance <- function(rule, shuffled, donors, block) {
+block_variance <- function(rule, base, shuffled, donors, block) {
   loss <- function(p, rows) {
     some <- some_cases(rule$cases, rows)
     metric_influence(rule$metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
@@ -164,7 +172,7 @@ block_variance <- function(rule, shuffled, donors, block) {
   values <- vapply(unique(block), function(g) {
     stays <- block != g
     after <- vapply(seq_len(ncol(donors)), function(r) loss(slice_repeat(shuffled, r), which(stays & block[donors[, r]] != g)), 0)
-    ratio_scale(rule, loss(rule$base, which(stays)), mean(after))$value
+    ratio_scale(rule, loss(base, which(stays)), mean(after))$value
   }, 0)
   jackknife_variance(values)
 }

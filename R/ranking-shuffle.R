@@ -2,7 +2,8 @@
 #
 # design   list(donors, repeats, own, all): donors[i, r] is the row whose value row i receives in repeat r (own: rows x
 #          repeats x units, each unit has its own); all: every row receives from every other
-# piece    list(rows, repeats, units, p): numbers of rows, repeats and units, and their predictions, (rows x repeats x units) x outputs
+# piece    list(rows, repeats, units, base, p): numbers of rows, repeats and units, the rows' predictions as they are (rows x
+#          outputs) and shuffled, (rows x repeats x units) x outputs
 
 # Every unit receives from the same rows.
 shared_design <- function(donors) list(donors = donors, own = FALSE, repeats = ncol(donors))
@@ -39,32 +40,30 @@ swap_within <- function(donors, block) {
   donors
 }
 
-# What is needed of a model and rows before anything is shuffled: `base`, predictions of the rows as they are, and for
-# forests the sums behind them. inbag: rows x trees, for rows that only count for trees that have not seen them.
+# What is needed of a model and rows before anything is shuffled: `base`, predictions of the rows as they are; for forests
+# the rows laid out for the walk, which finds these predictions on its way (add_base() finds them alone).
+# inbag: rows x trees, for rows that only count for trees that have not seen them; their sums are brought up to the weight of all trees.
 open_shuffle <- function(st, model, rows, inbag = NULL) {
   f <- model$forest
+  out <- list(st = st, model = model, rows = rows, n = nrow(rows))
   if (is.null(f) || isTRUE(f$shared)) {
     if (!is.null(inbag)) stop_model(paste0("Model \"", model$name, "\" has no trees whose own rows are known."), todo = "Use rows = \"holdout\".")
-    return(list(st = st, model = model, rows = rows, n = nrow(rows), base = predict_aligned(st, model, rows)))
+    out$base <- predict_aligned(st, model, rows)
+    return(out)
   }
-  x <- encode_for_forest(f, rows)
-  sum <- if (is.null(inbag)) forest_predict(f, x, st$threads) else predict_left_out(f, x, inbag, st$threads)
-  out <- list(st = st, model = model, rows = rows, n = nrow(rows), sum = sum, inbag = if (is.null(inbag)) matrix(0L, 0, 0) else inbag,
-              scale = if (is.null(inbag)) double() else sum(f$weight) / as.vector((inbag == 0) %*% f$weight))
-  out$base <- forest_says(out, sum)
-  out$prepared <- shuffle_prepare(f, x, st$threads)
+  out$inbag <- if (is.null(inbag)) matrix(0L, 0, 0) else inbag
+  out$scale <- if (is.null(inbag)) double() else sum(f$weight) / as.vector((inbag == 0) %*% f$weight)
+  out$prepared <- shuffle_prepare(f, encode_for_forest(f, rows), st$threads)
   out
 }
 
-# Sums over the trees that have not seen a row, brought up to the weight of all trees.
-predict_left_out <- function(f, x, inbag, threads) {
-  out <- matrix(0, nrow(x), length(f$base))
-  for (part in split(seq_len(nrow(x)), (seq_len(nrow(x)) - 1) %/% 1000)) {
-    ends <- forest_ends(f, x[part, , drop = FALSE], threads)
-    share <- (inbag[part, , drop = FALSE] == 0) * rep(f$weight, each = length(part))
-    for (k in seq_along(f$base)) out[part, k] <- rowSums(share * f$value[k, ends + 1L]) * sum(f$weight) / rowSums(share)
-  }
-  out + rep(f$base, each = nrow(out))
+# A forest's sums and predictions of the rows as they are, from a walk in which nothing is shuffled.
+add_base <- function(open) {
+  if (is.null(open$prepared)) return(open)
+  nobody <- integer(length(open$model$forest$columns))
+  open$sum <- shuffle_rows(open$prepared, nobody, 1L, seq_len(open$n), 1L, FALSE, open$inbag, open$scale, 1L, open$n, open$st$threads)$before
+  open$base <- forest_says(open, open$sum)
+  open
 }
 
 # From sums (rows x outputs of the forest) to predictions in the study's classes.
@@ -108,7 +107,7 @@ forest_players <- function(model, units) {
 # One walk for all units and up to 63 repeats, in parts of the rows (or of the units) that the memory holds.
 shuffle_forest <- function(open, units, design, visit, whole, cells = 2e6) {
   f <- open$model$forest
-  K <- ncol(open$sum)
+  K <- length(f$base)
   repeats <- split(seq_len(design$repeats), (seq_len(design$repeats) - 1) %/% 63)
   each <- length(repeats[[1]]) * K
   for (part in split_units(units, if (whole) max(1, cells %/% (open$n * each)) else Inf)) {
@@ -118,9 +117,9 @@ shuffle_forest <- function(open, units, design, visit, whole, cells = 2e6) {
       donors <- if (design$own) design$donors[, some, part, drop = FALSE] else design$donors[, some, drop = FALSE]
       for (from in seq(1, open$n, by = size)) {
         rows <- from:min(open$n, from + size - 1)
-        after <- shuffle_rows(open$prepared, player, length(part), donors, length(some), design$own, open$inbag, open$sum, open$scale, from, rows[length(rows)], open$st$threads)
-        dim(after) <- c(length(after) / K, K)
-        visit(list(rows = rows, repeats = some, units = part, p = forest_says(open, after)))
+        found <- shuffle_rows(open$prepared, player, length(part), donors, length(some), design$own, open$inbag, open$scale, from, rows[length(rows)], open$st$threads)
+        dim(found$after) <- c(length(found$after) / K, K)
+        visit(list(rows = rows, repeats = some, units = part, base = forest_says(open, found$before), p = forest_says(open, found$after)))
       }
     }
   }
@@ -152,7 +151,7 @@ shuffle_any <- function(open, units, design, visit, most_rows = 1e5, most_cells 
       at <- (j - 1) * n * length(job$repeats) + seq_len(n * length(job$repeats))
       for (p in units[[job$units[j]]]) shuffled[[p]][at] <- open$rows[[p]][donors]
     }
-    visit(list(rows = seq_len(n), repeats = job$repeats, units = job$units, p = predict_aligned(open$st, open$model, shuffled)))
+    visit(list(rows = seq_len(n), repeats = job$repeats, units = job$units, base = open$base, p = predict_aligned(open$st, open$model, shuffled)))
     step(message = "shuffling")
   }
 }

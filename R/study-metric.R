@@ -161,23 +161,29 @@ metric_influence <- function(metric, truth, p, weight = NULL) {
     return(list(loss = -a$auc, u = -a$u))
   }
   l <- metric$loss(truth, p)
-  form <- loss_form(metric, truth, weighted_mean(l, weight), weight)
-  list(loss = form$loss, u = times(weight, form$slope * l + form$also(length(l))))
+  spread <- target_spread(metric, truth, weight)
+  form <- loss_form(metric, weighted_mean(l, weight), spread)
+  u <- form$slope * l + form$shift
+  list(loss = form$loss, u = times(weight, if (is.null(spread)) u else u + form$along * spread$v))
+}
+
+# What of the target's own variation enters a score: its squared distances from the mean v, and their mean V.
+target_spread <- function(metric, truth, weight = NULL) {
+  if (metric$kind != "r2") return(NULL)
+  v <- (truth - weighted_mean(truth, weight))^2
+  list(v = v, V = weighted_mean(v, weight))
 }
 
 # A score that is a function of the mean row loss m: the score as a loss, and the influence of a row with loss l,
-# slope * l + also, before its weight.
-loss_form <- function(metric, truth, m, weight = NULL) {
-  flat <- function(value) function(n) rep(value, n)
-  if (metric$kind == "mean") return(list(loss = if (metric$better == "lower") m else m - 1, slope = 1, also = flat(-m)))
+# slope * l + shift + along * v, before its weight.
+loss_form <- function(metric, m, spread = NULL) {
+  if (metric$kind == "mean") return(list(loss = if (metric$better == "lower") m else m - 1, slope = 1, shift = -m, along = 0))
   if (metric$kind == "rmse") {
     slope <- if (m > 0) 1 / (2 * sqrt(m)) else 0
-    return(list(loss = sqrt(m), slope = slope, also = flat(-slope * m)))
+    return(list(loss = sqrt(m), slope = slope, shift = -slope * m, along = 0))
   }
   # r2 = 1 - m / V as a loss: m / V - 1. V varies with the rows as well.
-  v <- (truth - weighted_mean(truth, weight))^2
-  V <- weighted_mean(v, weight)
-  list(loss = m / V - 1, slope = 1 / V, also = function(n) -m / V - m / V * (v - V) / V)
+  list(loss = m / spread$V - 1, slope = 1 / spread$V, shift = 0, along = -m / spread$V^2)
 }
 
 weighted_mean <- function(x, weight) if (is.null(weight)) mean(x) else mean(x * weight)

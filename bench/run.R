@@ -35,7 +35,7 @@ bench_forest <- function(p, n = 5000, trees = 200, repeats = 5) {
   train <- ns$encode_for_forest(f, d)
   impurity <- cpu(ns$forest_impurity(f, train, matrix(d$y), f$inbag, 0L, matrix(0, 0, p), matrix(0, 0, 1), 1L))
   prepared <- ns$shuffle_prepare(f, x, 1L)
-  shuffle <- cpu(ns$shuffle_rows(prepared, seq_len(p), p, donors, repeats, FALSE, matrix(0L, 0, 0), matrix(0, 0, 0), double(), 1L, n, 1L))
+  shuffle <- cpu(ns$shuffle_rows(prepared, seq_len(p), p, donors, repeats, FALSE, matrix(0L, 0, 0), double(), 1L, n, 1L))
   few <- x[1:20, , drop = FALSE]
   bg <- train[1:50, , drop = FALSE]
   shapley <- cpu(ns$forest_shapley(f, few, bg, double(), seq_len(p), p, 1L))

@@ -205,8 +205,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // shuffle_rows
-Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors, Rcpp::IntegerMatrix inbag, Rcpp::NumericMatrix before, Rcpp::NumericVector scale, int from, int to, int threads);
-RcppExport SEXP _dreher_shuffle_rows(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP repeatsSEXP, SEXP own_donorsSEXP, SEXP inbagSEXP, SEXP beforeSEXP, SEXP scaleSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
+Rcpp::List shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors, Rcpp::IntegerMatrix inbag, Rcpp::NumericVector scale, int from, int to, int threads);
+RcppExport SEXP _dreher_shuffle_rows(SEXP preparedSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP donorSEXP, SEXP repeatsSEXP, SEXP own_donorsSEXP, SEXP inbagSEXP, SEXP scaleSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -217,12 +217,11 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< int >::type repeats(repeatsSEXP);
     Rcpp::traits::input_parameter< bool >::type own_donors(own_donorsSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type inbag(inbagSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type before(beforeSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type scale(scaleSEXP);
     Rcpp::traits::input_parameter< int >::type from(fromSEXP);
     Rcpp::traits::input_parameter< int >::type to(toSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(shuffle_rows(prepared, player_of, players, donor, repeats, own_donors, inbag, before, scale, from, to, threads));
+    rcpp_result_gen = Rcpp::wrap(shuffle_rows(prepared, player_of, players, donor, repeats, own_donors, inbag, scale, from, to, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -260,14 +259,34 @@ BEGIN_RCPP
 END_RCPP
 }
 // tally_read
-Rcpp::List tally_read(SEXP tally, int unit);
-RcppExport SEXP _dreher_tally_read(SEXP tallySEXP, SEXP unitSEXP) {
+Rcpp::List tally_read(SEXP tally, int unit, int repeats);
+RcppExport SEXP _dreher_tally_read(SEXP tallySEXP, SEXP unitSEXP, SEXP repeatsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< SEXP >::type tally(tallySEXP);
     Rcpp::traits::input_parameter< int >::type unit(unitSEXP);
-    rcpp_result_gen = Rcpp::wrap(tally_read(tally, unit));
+    Rcpp::traits::input_parameter< int >::type repeats(repeatsSEXP);
+    rcpp_result_gen = Rcpp::wrap(tally_read(tally, unit, repeats));
+    return rcpp_result_gen;
+END_RCPP
+}
+// two_way_sums
+Rcpp::List two_way_sums(Rcpp::NumericVector given, Rcpp::NumericVector taken, double square, int repeats, double slope, Rcpp::NumericMatrix basis, Rcpp::NumericMatrix passed, Rcpp::NumericVector by, Rcpp::IntegerVector stratum);
+RcppExport SEXP _dreher_two_way_sums(SEXP givenSEXP, SEXP takenSEXP, SEXP squareSEXP, SEXP repeatsSEXP, SEXP slopeSEXP, SEXP basisSEXP, SEXP passedSEXP, SEXP bySEXP, SEXP stratumSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type given(givenSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type taken(takenSEXP);
+    Rcpp::traits::input_parameter< double >::type square(squareSEXP);
+    Rcpp::traits::input_parameter< int >::type repeats(repeatsSEXP);
+    Rcpp::traits::input_parameter< double >::type slope(slopeSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type basis(basisSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type passed(passedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type by(bySEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type stratum(stratumSEXP);
+    rcpp_result_gen = Rcpp::wrap(two_way_sums(given, taken, square, repeats, slope, basis, passed, by, stratum));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -428,10 +447,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
-    {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 12},
+    {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 11},
     {"_dreher_tally_start", (DL_FUNC) &_dreher_tally_start, 2},
     {"_dreher_tally_add", (DL_FUNC) &_dreher_tally_add, 12},
-    {"_dreher_tally_read", (DL_FUNC) &_dreher_tally_read, 2},
+    {"_dreher_tally_read", (DL_FUNC) &_dreher_tally_read, 3},
+    {"_dreher_two_way_sums", (DL_FUNC) &_dreher_two_way_sums, 9},
     {"_dreher_charge_donors", (DL_FUNC) &_dreher_charge_donors, 2},
     {"_dreher_shuffle_steps", (DL_FUNC) &_dreher_shuffle_steps, 7},
     {"_dreher_shuffle_ranks", (DL_FUNC) &_dreher_shuffle_ranks, 2},

@@ -233,30 +233,30 @@ SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
   return out;
 }
 
-// Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0; before: rows x
-// outputs, or 0 x 0; scale: rows, or none.
-// -> rows x repeats x players x outputs: before + scale * change
+// Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x trees, or 0 x 0; scale: rows,
+// or none.
+// -> base + scale * sum over trees: before (rows x outputs) and after (rows x repeats x players x outputs) the shuffles
 // [[Rcpp::export]]
-Rcpp::NumericVector shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors,
-                                 Rcpp::IntegerMatrix inbag, Rcpp::NumericMatrix before, Rcpp::NumericVector scale, int from, int to, int threads) {
+Rcpp::List shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int players, Rcpp::IntegerVector donor, int repeats, bool own_donors,
+                        Rcpp::IntegerMatrix inbag, Rcpp::NumericVector scale, int from, int to, int threads) {
   const Rcpp::XPtr<Prepared> at(prepared);
   const Forest& f = at->forest.view;
   const R_xlen_t n = at->ranks.rows;
   if (repeats < 1 || repeats > dreher::most_repeats) Rcpp::stop("too many repeats at once");
   if (donor.size() != n * repeats * (own_donors ? players : 1) || player_of.size() != f.n_columns) Rcpp::stop("donors or players do not fit the table");
   if (inbag.size() > 0 && (inbag.nrow() != n || inbag.ncol() != f.n_trees)) Rcpp::stop("in-bag counts must be rows x trees");
-  if (before.size() > 0 && (before.nrow() != n || before.ncol() != f.n_outputs)) Rcpp::stop("outputs must be rows x outputs");
   if (scale.size() > 0 && scale.size() != n) Rcpp::stop("one scale per row");
   if (from < 1 || to > n || from > to) Rcpp::stop("rows out of range");
   const std::vector<int> donor0 = from_zero(donor), player0 = from_zero(player_of);
   for (int d : donor0) if (d < 0 || d >= n) Rcpp::stop("a donor is out of range");
   for (int p : player0) if (p >= players) Rcpp::stop("a player is out of range");
   const dreher::Shuffle shuffle{player0.data(), players, donor0.data(), repeats, own_donors, inbag.size() > 0 ? inbag.begin() : nullptr,
-                                before.size() > 0 ? before.begin() : nullptr, scale.size() > 0 ? scale.begin() : nullptr};
-  Rcpp::NumericVector out(Rcpp::no_init(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players));
-  stop_if_interrupted(dreher::shuffle_outputs(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), out.begin()));
-  out.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, players, f.n_outputs);
-  return out;
+                                scale.size() > 0 ? scale.begin() : nullptr};
+  Rcpp::NumericMatrix before(to - from + 1, f.n_outputs);
+  Rcpp::NumericVector after(Rcpp::no_init(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players));
+  stop_if_interrupted(dreher::shuffle_outputs(f, at->coded, at->ranks, shuffle, from - 1, to, make_loop(threads), before.begin(), after.begin()));
+  after.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, players, f.n_outputs);
+  return Rcpp::List::create(Rcpp::Named("before") = before, Rcpp::Named("after") = after);
 }
 
 // Sums of the changes of row losses, kept between pieces.
@@ -282,13 +282,64 @@ void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, Rcpp:
   dreher::add_losses(losses, make_loop(threads), &*at);
 }
 
-// -> given and taken (rows), square, of one unit
+// -> given and taken (rows), both over the number of repeats, and square, of one unit
 // [[Rcpp::export]]
-Rcpp::List tally_read(SEXP tally, int unit) {
+Rcpp::List tally_read(SEXP tally, int unit, int repeats) {
   const Rcpp::XPtr<dreher::Tally> at(tally);
   if (unit < 1 || unit > static_cast<int>(at->square.size())) Rcpp::stop("a unit is out of range");
-  const auto column = [&](const std::vector<double>& from) { return Rcpp::NumericVector(from.begin() + at->rows * (unit - 1), from.begin() + at->rows * unit); };
+  const auto column = [&](const std::vector<double>& from) {
+    Rcpp::NumericVector out(Rcpp::no_init(at->rows));
+    const double* sum = from.data() + at->rows * (unit - 1);
+    for (std::ptrdiff_t i = 0; i < at->rows; ++i) out[i] = sum[i] / repeats;
+    return out;
+  };
   return Rcpp::List::create(Rcpp::Named("given") = column(at->given), Rcpp::Named("taken") = column(at->taken), Rcpp::Named("square") = at->square[unit - 1]);
+}
+
+// With e = basis * by and what is passed on of it, passed * by: the sums of slope * change + e instead of those of the change.
+// basis, passed: rows x parts; stratum: rows, or none: what is taken is told from its stratum's mean.
+// -> units (rows), given + taken; their variances; square
+// [[Rcpp::export]]
+Rcpp::List two_way_sums(Rcpp::NumericVector given, Rcpp::NumericVector taken, double square, int repeats, double slope, Rcpp::NumericMatrix basis,
+                        Rcpp::NumericMatrix passed, Rcpp::NumericVector by, Rcpp::IntegerVector stratum) {
+  const R_xlen_t n = given.size();
+  const int parts = basis.ncol();
+  const bool fits = taken.size() == n && basis.nrow() == n && passed.nrow() == n && passed.ncol() == parts && by.size() == parts && (stratum.size() == 0 || stratum.size() == n);
+  if (!fits) Rcpp::stop("sums do not fit each other");
+  Rcpp::NumericVector units(Rcpp::no_init(n));
+  std::vector<double> give(n), take(n), mean;
+  double cross = 0, own = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    double e = 0, other = 0;
+    for (int k = 0; k < parts; ++k) {
+      e += by[k] * basis[i + n * k];
+      other += by[k] * passed[i + n * k];
+    }
+    give[i] = slope * given[i] + e;
+    take[i] = slope * taken[i] + other;
+    cross += e * given[i];
+    own += e * e;
+  }
+  if (stratum.size() > 0) {
+    const int strata = Rcpp::max(stratum);
+    if (Rcpp::min(stratum) < 1) Rcpp::stop("strata are counted from 1");
+    std::vector<double> count(strata, 0.0);
+    mean.assign(strata, 0.0);
+    for (R_xlen_t i = 0; i < n; ++i) {
+      mean[stratum[i] - 1] += take[i];
+      count[stratum[i] - 1] += 1;
+    }
+    for (R_xlen_t i = 0; i < n; ++i) take[i] -= mean[stratum[i] - 1] / count[stratum[i] - 1];
+  }
+  const auto variance = [n](const std::vector<double>& x) {
+    double sum = 0, around = 0;
+    for (double v : x) sum += v;
+    for (double v : x) around += (v - sum / n) * (v - sum / n);
+    return around / (n - 1);
+  };
+  for (R_xlen_t i = 0; i < n; ++i) units[i] = give[i] + take[i];
+  return Rcpp::List::create(Rcpp::Named("units") = units, Rcpp::Named("var_given") = variance(give), Rcpp::Named("var_taken") = variance(take),
+                            Rcpp::Named("square") = slope * slope * square + 2 * slope * repeats * cross + repeats * own);
 }
 
 // Charges every row with the numbers of those that received its values, over the number of repeats. donor: rows x repeats.

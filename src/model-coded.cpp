@@ -1,4 +1,5 @@
 #include "model-coded.h"
+#include <cstring>
 
 namespace dreher {
 
@@ -16,23 +17,68 @@ Code count_below(const std::vector<double>& known, double x) {
   return static_cast<Code>(from - known.data() + (left == 1 && *from <= x));
 }
 
+// A number whose bits stand in the numbers' order (0 and -0 are one), and its row.
+struct Placed {
+  std::uint64_t key;
+  std::uint32_t row;
+};
+
+std::uint64_t to_key(double x) {
+  x += 0.0;
+  std::uint64_t bits;
+  std::memcpy(&bits, &x, sizeof bits);
+  return bits >> 63 ? ~bits : bits | std::uint64_t(1) << 63;
+}
+
+double from_key(std::uint64_t key) {
+  const std::uint64_t bits = key >> 63 ? key & ~(std::uint64_t(1) << 63) : ~key;
+  double x;
+  std::memcpy(&x, &bits, sizeof x);
+  return x;
+}
+
+// By digits of eleven bits, the last first; digits in which all agree are passed over.
+void sort_placed(std::vector<Placed>* all, std::vector<Placed>* room) {
+  constexpr int digits = 6, bits = 11, most = 1 << bits;
+  const auto digit = [](const Placed& p, int d) { return static_cast<int>(p.key >> (bits * d) & (most - 1)); };
+  std::vector<std::uint32_t> count(digits * most, 0);
+  for (const Placed& p : *all) for (int d = 0; d < digits; ++d) ++count[d * most + digit(p, d)];
+  room->resize(all->size());
+  for (int d = 0; d < digits; ++d) {
+    std::uint32_t* const from = count.data() + d * most;
+    if (all->empty() || from[digit((*all)[0], d)] == all->size()) continue;
+    std::uint32_t sum = 0;
+    for (int i = 0; i < most; ++i) {
+      const std::uint32_t here = from[i];
+      from[i] = sum;
+      sum += here;
+    }
+    for (const Placed& p : *all) (*room)[from[digit(p, d)]++] = p;
+    all->swap(*room);
+  }
+}
+
 }  // namespace
 
 Ranks::Ranks(const Table& table, const Loop& loop) : rows(table.rows), columns(table.columns), value(table.columns), gaps(table.columns, 0) {
-  code.resize(static_cast<std::size_t>(rows) * columns);
-  done = each_row(loop, columns, 8 * static_cast<std::ptrdiff_t>(loop.threads), [&](std::ptrdiff_t j, int) {
-    std::vector<double>& known = value[j];
-    known.reserve(rows);
+  code.assign(static_cast<std::size_t>(rows) * columns, missing_code);
+  struct Place {
+    std::vector<Placed> all, room;
+  };
+  std::vector<Place> places(loop.threads);
+  done = each_row(loop, columns, 8 * static_cast<std::ptrdiff_t>(loop.threads), [&](std::ptrdiff_t j, int thread) {
+    std::vector<Placed>& all = places[thread].all;
+    all.clear();
     for (std::ptrdiff_t i = 0; i < rows; ++i) {
       const double x = table.at(i, static_cast<int>(j));
-      if (!std::isnan(x)) known.push_back(x);
+      if (!std::isnan(x)) all.push_back(Placed{to_key(x), static_cast<std::uint32_t>(i)});
     }
-    gaps[j] = static_cast<std::ptrdiff_t>(known.size()) < rows;
-    std::sort(known.begin(), known.end());
-    known.erase(std::unique(known.begin(), known.end()), known.end());
-    for (std::ptrdiff_t i = 0; i < rows; ++i) {
-      const double x = table.at(i, static_cast<int>(j));
-      code[i * columns + j] = std::isnan(x) ? missing_code : count_below(known, x) - 1;
+    gaps[j] = static_cast<std::ptrdiff_t>(all.size()) < rows;
+    sort_placed(&all, &places[thread].room);
+    std::vector<double>& known = value[j];
+    for (std::size_t k = 0; k < all.size(); ++k) {
+      if (k == 0 || all[k].key != all[k - 1].key) known.push_back(from_key(all[k].key));
+      code[static_cast<std::ptrdiff_t>(all[k].row) * columns + j] = static_cast<Code>(known.size()) - 1;
     }
   });
 }

@@ -31,11 +31,18 @@ int walk_paths(const Coded& coded, int root, const Code* const* row, std::vector
   }
 }
 
-// A walk off the real path of a row through a tree: the repeats in `mask`, in which `player` is replaced, stand `at` a
-// node.
+// A column (or player) of a row of a group. Codes, masks and changes of a group lie in this order: its rows mostly ask the
+// same columns, and so share the processor's cache.
+inline std::size_t cell_of(std::size_t column, int row) { return column * group_rows + row; }
+
+// A walk off the real path of a row through a tree: the repeats in `mask`, in which a player of the row (`cell`) is
+// replaced, stand `at` a node.
 struct Off {
   Mask mask;
-  int at, row, player;
+  int at;
+  unsigned cell;
+  int row() const { return cell % group_rows; }
+  int player() const { return cell / group_rows; }
 };
 
 // Where walks are written: in any case, counted where there are repeats, so that there is no branch to guess wrong.
@@ -73,43 +80,68 @@ struct Walks {
   }
 };
 
-// on[b][q]: 1 where bit q of b is set.
+// Two numbers side by side, which processors add at once. on[b]: 1 where a bit of b is set.
+typedef double Two __attribute__((vector_size(16), aligned(8), may_alias));
 struct Switches {
-  double on[4][2];
-  Switches() { for (int b = 0; b < 4; ++b) for (int q = 0; q < 2; ++q) on[b][q] = b >> q & 1; }
+  Two on[4] = {{0, 0}, {1, 0}, {0, 1}, {1, 1}};
 };
 
 // The codes of a row and of its donors side by side: those of the donors first, the row's own behind them. They are kept
-// short where the values are few.
+// short where the values are few, and moved down by half their range, because processors compare signed numbers.
 template <class Lane>
-inline Code widen(Lane x) { return x == std::numeric_limits<Lane>::max() ? missing_code : x; }
+constexpr Lane half_range = static_cast<Lane>(Lane(1) << (8 * sizeof(Lane) - 1));
+template <class Lane>
+inline Lane narrow(Code x) { return static_cast<Lane>(static_cast<Lane>(x) ^ half_range<Lane>); }
+template <class Lane>
+inline Code widen(Lane x) {
+  const Lane code = x ^ half_range<Lane>;
+  return code == std::numeric_limits<Lane>::max() ? missing_code : code;
+}
 
 template <class Lane>
 constexpr int lanes_at_once = 16 / sizeof(Lane);
 
+// How the codes lie, known when the walk is compiled. once: they fit one comparison; gaps: some may be missing.
+template <class L, bool o, bool g>
+struct Way {
+  using Lane = L;
+  static constexpr bool once = o, gaps = g;
+};
+
+// Does a code lead to the right?
+template <class W>
+inline bool leads_right(const Coded::Step& step, typename W::Lane x) {
+  using Lane = typename W::Lane;
+  const Lane by = W::gaps ? step.missing_left : 0;
+  return static_cast<Lane>((x ^ half_range<Lane>) + by) >= static_cast<Lane>(step.code + by);
+}
+
 // Which of the codes lead to the right, a bit each; `wide` is a multiple of lanes_at_once, or just that (`once`).
-template <bool once, class Lane>
-inline Mask goes_right(const Coded::Step& step, const Lane* given, int wide) {
-  if (once) wide = lanes_at_once<Lane>;
-  const Lane by = step.missing_left, code = static_cast<Lane>(step.code + by);
+template <class W>
+inline Mask goes_right(const Coded::Step& step, const typename W::Lane* given, int wide) {
+  using Lane = typename W::Lane;
+  if (W::once) wide = lanes_at_once<Lane>;
   Mask right = 0;
 #ifdef __SSE2__
-  // Signed comparison of numbers moved by half their range is unsigned comparison; x >= code is not (code > x).
+  const Lane by = W::gaps ? step.missing_left : 0;
   if constexpr (sizeof(Lane) == 2) {
-    const __m128i shift = _mm_set1_epi16(static_cast<short>(by + 0x8000u)), least = _mm_set1_epi16(static_cast<short>(code + 0x8000u));
+    const __m128i shift = _mm_set1_epi16(static_cast<short>(by)), least = _mm_set1_epi16(static_cast<short>(narrow<Lane>(step.code + by)));
     for (int q = 0; q < wide; q += 8) {
-      const __m128i less = _mm_cmpgt_epi16(least, _mm_add_epi16(_mm_loadu_si128(reinterpret_cast<const __m128i*>(given + q)), shift));
+      __m128i x = _mm_load_si128(reinterpret_cast<const __m128i*>(given + q));
+      if (W::gaps) x = _mm_add_epi16(x, shift);
+      const __m128i less = _mm_cmpgt_epi16(least, x);
       right |= static_cast<Mask>(~_mm_movemask_epi8(_mm_packs_epi16(less, less)) & 255) << q;
     }
   } else {
-    const __m128i shift = _mm_set1_epi32(static_cast<int>(by + 0x80000000u)), least = _mm_set1_epi32(static_cast<int>(code + 0x80000000u));
+    const __m128i shift = _mm_set1_epi32(static_cast<int>(by)), least = _mm_set1_epi32(static_cast<int>(narrow<Lane>(step.code + by)));
     for (int q = 0; q < wide; q += 4) {
-      const __m128i less = _mm_cmpgt_epi32(least, _mm_add_epi32(_mm_loadu_si128(reinterpret_cast<const __m128i*>(given + q)), shift));
-      right |= static_cast<Mask>(~_mm_movemask_ps(_mm_castsi128_ps(less)) & 15) << q;
+      __m128i x = _mm_load_si128(reinterpret_cast<const __m128i*>(given + q));
+      if (W::gaps) x = _mm_add_epi32(x, shift);
+      right |= static_cast<Mask>(~_mm_movemask_ps(_mm_castsi128_ps(_mm_cmpgt_epi32(least, x))) & 15) << q;
     }
   }
 #else
-  for (int q = 0; q < wide; ++q) right |= static_cast<Mask>(static_cast<Lane>(given[q] + by) >= code) << q;
+  for (int q = 0; q < wide; ++q) right |= static_cast<Mask>(leads_right<W>(step, given[q])) << q;
 #endif
   return right;
 }
@@ -130,48 +162,52 @@ inline void part_mask(const Coded& coded, int at, const Lane* given, Mask mask, 
 
 template <class Lane>
 struct Room {
-  std::vector<Lane> given;      // [rows of the block * columns * wide] the codes of the donors and the row's own
-  std::vector<double> sum;      // [rows of the block * players * outputs * span]
-  std::vector<Mask> left;       // [rows of a group * players] repeats still on the real path
+  std::vector<Lane> given;      // [groups of the block * cells of columns * wide] the codes of the donors and the row's own
+  std::size_t skip = 0;         // from where on they lie even in memory
+  std::vector<double> own;      // [rows of the block * outputs] sums over trees of the rows as they are
+  std::vector<double> sum;      // [groups of the block * cells of players * outputs * span] and what the shuffles change
+  std::vector<Mask> left;       // [cells of players] repeats still on the real path
   Walks walks;
 };
 
 // Everything the walks of a group of rows share.
-template <class Lane>
+template <class W>
 struct Group {
   const Coded* coded;
   const Coded::Step* steps;
   const int* player_of;
-  const Lane* given;      // [rows * columns * wide]
-  int rows, columns, players, wide;
-  int own;                // the row's own code stands behind those of so many repeats
-  int span;               // room for the changes of all repeats
+  const typename W::Lane* given;      // [cells of columns * wide]
+  int rows, wide;
+  int own;                            // the row's own code stands behind those of so many repeats
+  int span;                           // room for the changes of all repeats
+  const typename W::Lane* codes(unsigned column, int row) const {
+    return given + cell_of(column, row) * (W::once ? lanes_at_once<typename W::Lane> : wide);
+  }
 };
 
-// A walk at a special node: the repeats in `mask`, whose values are `given`, go on from there, those to `but` excepted.
+// A walk at a special node: the repeats in its mask, whose values are `given`, go on from there, those to `but` excepted.
 // Returns those.
-template <class Lane>
-[[gnu::noinline]] Mask go_special(const Group<Lane>& g, int at, const Lane* given, Mask mask, int but, const Off& walk, Walks* walks) {
+template <class W>
+[[gnu::noinline]] Mask go_special(const Group<W>& g, const Off& walk, const typename W::Lane* given, int but, Walks* walks) {
   Mask stay = 0;
-  part_mask(*g.coded, at, given, mask, [&](int where, Mask same) {
+  part_mask(*g.coded, walk.at, given, walk.mask, [&](int where, Mask same) {
     if (where == but) {
       stay = same;
       return;
     }
     Pen pen = walks->pen(1);
-    pen.put(Off{same, where, walk.row, walk.player}, where == at || g.coded->leaf(where));
+    pen.put(Off{same, where, walk.cell}, where == walk.at || g.coded->leaf(where));
     walks->take(pen);
   });
   return stay;
 }
 
 // The real paths, level by level, and the walks that leave them. ends[r] = where row r ends.
-template <bool once, class Lane>
-void leave_paths(const Group<Lane>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks, int* ends) {
+template <class W>
+void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks, int* ends) {
   const Coded::Step* const steps = g.steps;
-  const Lane* const given = g.given;
   const int* const player_of = g.player_of;
-  const int columns = g.columns, players = g.players, wide = g.wide, own = g.own;
+  const int own = g.own;
   int active[group_rows];
   int moving = 0;
   for (int r = 0; r < g.rows; ++r) {
@@ -186,26 +222,25 @@ void leave_paths(const Group<Lane>& g, int root, const bool* skip, Mask all, Mas
     for (int j = 0; j < moving; ++j) {
       const int r = active[j], at = ends[r];
       const Coded::Step& step = steps[at];
-      const unsigned column = step.column;
-      const int player = player_of[column];
-      const Lane* const codes = given + static_cast<std::ptrdiff_t>(r * columns + column) * wide;
-      Mask* const on_path = left + (r * players + player);
+      const int player = player_of[step.column];
+      const typename W::Lane* const codes = g.codes(step.column, r);
+      const unsigned cell = static_cast<unsigned>(cell_of(player, r));
       if (!step.special) {
-        const Mask right = goes_right<once>(step, codes, wide);
+        const Mask right = goes_right<W>(step, codes, g.wide);
         const int side = right >> own & 1, next = step.left + side, ended = step.ends;
         ends[r] = next;
         active[kept] = r;
         kept += ~(ended >> side) & 1;
         if (player >= 0) {
-          const Mask off = *on_path & (right ^ -static_cast<Mask>(side));
-          *on_path ^= off;
-          pen.put(Off{off, step.left + 1 - side, r, player}, ended >> (1 - side) & 1);
+          const Mask off = left[cell] & (right ^ -static_cast<Mask>(side));
+          left[cell] ^= off;
+          pen.put(Off{off, step.left + 1 - side, cell}, ended >> (1 - side) & 1);
         }
       } else {
         const int next = g.coded->next(at, widen(codes[own]));
         if (player >= 0) {
           walks->take(pen);
-          *on_path = go_special(g, at, codes, *on_path, next, Off{0, at, r, player}, walks);
+          left[cell] = go_special(g, Off{left[cell], at, cell}, codes, next, walks);
           pen = walks->pen(moving);
         }
         ends[r] = next;
@@ -216,17 +251,16 @@ void leave_paths(const Group<Lane>& g, int root, const bool* skip, Mask all, Mas
     walks->take(pen);
     moving = kept;
   }
-  for (int w = 0; w < walks->count; ++w) left[walks->list[w].row * players + walks->list[w].player] = all;
+  for (int w = 0; w < walks->count; ++w) left[walks->list[w].cell] = all;
 }
 
 // One step of every walk. Those that come to a node about their own player are set aside, so that the rest is the same
 // few instructions for all.
-template <class Lane>
-int step_all(const Group<Lane>& g, Walks* walks) {
+template <class W>
+int step_all(const Group<W>& g, Walks* walks) {
   const Coded::Step* const steps = g.steps;
-  const Lane* const own = g.given + g.own;
   const int* const player_of = g.player_of;
-  const int columns = g.columns, wide = g.wide, moving = walks->moving;
+  const int moving = walks->moving, own = g.own;
   int* const active = walks->active.data();
   Off* const list = walks->list.data();
   int* const asked = walks->asked.data();
@@ -236,10 +270,8 @@ int step_all(const Group<Lane>& g, Walks* walks) {
     Off& walk = list[w];
     const int at = walk.at;
     const Coded::Step& step = steps[at];
-    const unsigned column = step.column, by = step.missing_left;
-    const Lane x = own[static_cast<std::ptrdiff_t>(walk.row * columns + column) * wide];
-    const bool right = static_cast<Lane>(x + by) >= static_cast<Lane>(step.code + by);
-    const bool wait = (player_of[column] == walk.player) | step.special;
+    const bool right = leads_right<W>(step, g.codes(step.column, walk.row())[own]);
+    const bool wait = (player_of[step.column] == walk.player()) | step.special;
     const bool ended = step.ends >> right & 1;
     const int next = step.left + right;
     walk.at = wait ? at : next;
@@ -254,29 +286,29 @@ int step_all(const Group<Lane>& g, Walks* walks) {
 }
 
 // One step of the walks set aside: their masks are parted by where each repeat goes.
-template <bool once, class Lane>
-void part_asked(const Group<Lane>& g, int aside, Walks* walks) {
+template <class W>
+void part_asked(const Group<W>& g, int aside, Walks* walks) {
   Pen pen = walks->pen(aside);
   for (int j = 0; j < aside; ++j) {
     const int w = walks->asked[j];
     const Off walk = pen.list[w];
     const Coded::Step& step = g.steps[walk.at];
-    const std::ptrdiff_t cell = walk.row * g.columns + static_cast<std::ptrdiff_t>(step.column);
+    const typename W::Lane* const codes = g.codes(step.column, walk.row());
     if (!step.special) {
-      const Mask right = walk.mask & goes_right<once>(step, g.given + cell * g.wide, g.wide), rest = walk.mask & ~right;
+      const Mask right = walk.mask & goes_right<W>(step, codes, g.wide), rest = walk.mask & ~right;
       const bool any = right != 0;
       pen.list[w].at = step.left + any;
       pen.list[w].mask = any ? right : rest;
       pen.active[pen.moving] = w;
       pen.moving += !(step.ends >> any & 1);
-      pen.put(Off{any ? rest : 0, step.left, walk.row, walk.player}, step.ends & 1);
-    } else if (g.player_of[step.column] == walk.player) {
+      pen.put(Off{any ? rest : 0, step.left, walk.cell}, step.ends & 1);
+    } else if (g.player_of[step.column] == walk.player()) {
       pen.list[w].mask = 0;
       walks->take(pen);
-      go_special(g, walk.at, g.given + cell * g.wide, walk.mask, -1, walk, walks);
+      go_special(g, walk, codes, -1, walks);
       pen = walks->pen(aside);
     } else {
-      const int next = g.coded->next(walk.at, widen(g.given[cell * g.wide + g.own]));
+      const int next = g.coded->next(walk.at, widen(codes[g.own]));
       pen.list[w].at = next;
       pen.active[pen.moving] = w;
       pen.moving += !(next == walk.at || g.coded->leaf(next));
@@ -286,92 +318,99 @@ void part_asked(const Group<Lane>& g, int aside, Walks* walks) {
 }
 
 // What the walks' ends change.
-template <class Lane>
-void add_changes(const Group<Lane>& g, const Walks& walks, const int* ends, const Switches& switches, int outputs, double* sum) {
+template <class W>
+void add_changes(const Group<W>& g, const Walks& walks, const int* ends, const Switches& switches, int outputs, double* sum) {
   for (int w = 0; w < walks.count; ++w) {
     const Off& walk = walks.list[w];
-    const double* here = g.coded->output(ends[walk.row]);
+    const double* here = g.coded->output(ends[walk.row()]);
     const double* there = g.coded->output(walk.at);
-    double* to = sum + static_cast<std::ptrdiff_t>(walk.row * g.players + walk.player) * outputs * g.span;
+    double* to = sum + static_cast<std::size_t>(walk.cell) * outputs * g.span;
     for (int k = 0; k < outputs; ++k, to += g.span) {
       const double by = there[k] - here[k];
+      const Two both = {by, by};
       Mask mask = walk.mask;
-      for (double* two = to; two < to + g.span; two += 2, mask >>= 2) {
-        const double* on = switches.on[mask & 3];
-        two[0] += by * on[0];
-        two[1] += by * on[1];
-      }
+      Two* two = reinterpret_cast<Two*>(to);
+      for (int q = 0; q < g.span; q += 2, mask >>= 2) *two++ += both * switches.on[mask & 3];
     }
   }
 }
 
 // Everything of a group of rows in one tree.
-template <bool once, class Lane>
-void shuffle_group(const Group<Lane>& g, int root, const bool* skip, Mask all, int outputs, const Switches& switches, double* sum, Room<Lane>* room) {
+template <class W>
+void shuffle_group(const Group<W>& g, int root, const bool* skip, Mask all, int outputs, const Switches& switches, double* own, double* sum, Room<typename W::Lane>* room) {
   Walks& walks = room->walks;
   walks.count = walks.moving = 0;
   int ends[group_rows];
-  leave_paths<once>(g, root, skip, all, room->left.data(), &walks, ends);
+  leave_paths(g, root, skip, all, room->left.data(), &walks, ends);
+  for (int r = 0; r < g.rows; ++r) if (!skip[r]) {
+    for (int k = 0; k < outputs; ++k) own[r * outputs + k] += g.coded->output(ends[r])[k];
+  }
   while (walks.moving > 0) {
     const int aside = step_all(g, &walks);
-    if (aside > 0) part_asked<once>(g, aside, &walks);
+    if (aside > 0) part_asked(g, aside, &walks);
   }
   add_changes(g, walks, ends, switches, outputs, sum);
 }
 
-template <class Lane>
+template <class W>
 bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
-                    std::ptrdiff_t to, const Loop& loop, double* after) {
+                    std::ptrdiff_t to, const Loop& loop, double* before, double* after) {
+  using Lane = typename W::Lane;
   const int K = f.n_outputs, P = s.players, R = s.repeats, C = ranks.columns;
   const int wide = (R + lanes_at_once<Lane>) / lanes_at_once<Lane> * lanes_at_once<Lane>, span = (R + 1) / 2 * 2;
   const std::ptrdiff_t n = ranks.rows, rows = to - from, cells = static_cast<std::ptrdiff_t>(P) * K * span;
+  const std::size_t codes = cell_of(C, 0) * wide;
   const Mask all = (Mask(1) << R) - 1;
   // Few enough rows that their changes stay in the processor's cache, enough that large trees are not fetched too often.
-  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(f.n_nodes > 500.0 * f.n_trees ? 128 : 64, 131072 / cells / 8 * 8));
+  const std::ptrdiff_t most = std::min<std::ptrdiff_t>(f.n_nodes > 500.0 * f.n_trees ? 128 : 64, 131072 / cells);
+  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(1, most / group_rows) * group_rows, groups = size / group_rows;
 
   const Switches switches;
   std::vector<Room<Lane>> rooms(loop.threads);
   for (Room<Lane>& room : rooms) {
-    room.given.assign(size * C * wide, 0);
-    room.left.assign(static_cast<std::size_t>(group_rows) * P, all);
+    room.given.assign(groups * codes + lanes_at_once<Lane>, 0);
+    room.skip = (16 - reinterpret_cast<std::uintptr_t>(room.given.data()) % 16) % 16 / sizeof(Lane);
+    room.left.assign(cell_of(P, 0), all);
   }
   return each_block(loop, rows, size, [&](std::ptrdiff_t first, std::ptrdiff_t last, int thread) {
     Room<Lane>& room = rooms[thread];
     const int m = static_cast<int>(last - first);
+    Lane* const even = room.given.data() + room.skip;
     for (int i = 0; i < m; ++i) {
       const std::ptrdiff_t row = from + first + i;
-      Lane* given = room.given.data() + static_cast<std::ptrdiff_t>(i) * C * wide;
-      for (int c = 0; c < C; ++c) given[c * wide + R] = static_cast<Lane>(ranks.row(row)[c]);
+      Lane* given = even + (i / group_rows) * codes;
+      const auto put = [&](int c, int r, Code code) { given[cell_of(c, i % group_rows) * wide + r] = narrow<Lane>(code); };
+      for (int c = 0; c < C; ++c) put(c, R, ranks.row(row)[c]);
       for (int r = 0; r < R; ++r) {
         if (!s.own_donors) {
           const Code* donor = ranks.row(s.donor[row + n * r]);
-          for (int c = 0; c < C; ++c) given[c * wide + r] = static_cast<Lane>(donor[c]);
+          for (int c = 0; c < C; ++c) put(c, r, donor[c]);
         } else {
           for (int c = 0; c < C; ++c) {
-            if (s.player_of[c] >= 0) {
-              given[c * wide + r] = static_cast<Lane>(ranks.row(s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
-            }
+            if (s.player_of[c] >= 0) put(c, r, ranks.row(s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
           }
         }
       }
     }
-    room.sum.assign(cells * m, 0.0);
+    room.own.assign(static_cast<std::size_t>(m) * K, 0.0);
+    room.sum.assign(cells * size, 0.0);
     for (int t = 0; t < f.n_trees; ++t) for (int start = 0; start < m; start += group_rows) {
       bool skip[group_rows] = {false};
       const std::ptrdiff_t row = from + first + start;
       const int count = std::min(group_rows, m - start);
       if (s.inbag != nullptr) for (int r = 0; r < count; ++r) skip[r] = s.inbag[row + r + n * t] > 0;
-      const Group<Lane> group{&coded, coded.steps(), s.player_of, room.given.data() + static_cast<std::ptrdiff_t>(start) * C * wide, count, C, P, wide, R, span};
-      (wide == lanes_at_once<Lane> ? shuffle_group<true, Lane> : shuffle_group<false, Lane>)(group, coded.root(t), skip, all, K, switches, room.sum.data() + start * cells, &room);
+      const Group<W> group{&coded, coded.steps(), s.player_of, even + start / group_rows * codes, count, wide, R, span};
+      shuffle_group(group, coded.root(t), skip, all, K, switches, room.own.data() + start * K, room.sum.data() + start * cells, &room);
     }
-    for (int player = 0; player < P; ++player) {
-      for (int k = 0; k < K; ++k) for (int r = 0; r < R; ++r) {
+    for (int k = 0; k < K; ++k) {
+      double* base = before + first + rows * k;
+      const auto scale = [&](int i) { return s.scale == nullptr ? 1.0 : s.scale[from + first + i]; };
+      for (int i = 0; i < m; ++i) base[i] = f.base[k] + scale(i) * room.own[i * K + k];
+      for (int player = 0; player < P; ++player) for (int r = 0; r < R; ++r) {
         double* out = after + first + rows * (r + R * (player + static_cast<std::ptrdiff_t>(P) * k));
-        const double* change = room.sum.data() + (static_cast<std::ptrdiff_t>(player) * K + k) * span + r;
         for (int i = 0; i < m; ++i) {
-          const std::ptrdiff_t row = from + first + i;
-          const double by = s.scale == nullptr ? change[i * cells] : s.scale[row] * change[i * cells];
-          out[i] = s.before == nullptr ? by : s.before[row + n * k] + by;
+          const double* change = room.sum.data() + i / group_rows * group_rows * cells + (cell_of(player, i % group_rows) * K + k) * span;
+          out[i] = base[i] + scale(i) * change[r];
         }
       }
     }
@@ -381,10 +420,20 @@ bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, con
 }  // namespace
 
 bool shuffle_outputs(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
-                     std::ptrdiff_t to, const Loop& loop, double* after) {
+                     std::ptrdiff_t to, const Loop& loop, double* before, double* after) {
   std::size_t most = 0;
-  for (const std::vector<double>& known : ranks.value) most = std::max(most, known.size());
-  return most < 65000 ? shuffle_blocks<std::uint16_t>(f, coded, ranks, s, from, to, loop, after) : shuffle_blocks<Code>(f, coded, ranks, s, from, to, loop, after);
+  bool gaps = false;
+  for (int c = 0; c < ranks.columns; ++c) {
+    most = std::max(most, ranks.value[c].size());
+    gaps = gaps || ranks.gaps[c];
+  }
+  const auto go = [&](auto way) { return shuffle_blocks<decltype(way)>(f, coded, ranks, s, from, to, loop, before, after); };
+  const auto choose = [&](auto lane) {
+    using Lane = decltype(lane);
+    const bool once = s.repeats < lanes_at_once<Lane>;
+    return once ? gaps ? go(Way<Lane, true, true>()) : go(Way<Lane, true, false>()) : gaps ? go(Way<Lane, false, true>()) : go(Way<Lane, false, false>());
+  };
+  return most < 65000 ? choose(std::uint16_t()) : choose(Code());
 }
 
 void add_losses(const Losses& l, const Loop& loop, Tally* tally) {

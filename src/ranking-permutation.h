@@ -20,13 +20,13 @@ struct Shuffle {
   int repeats = 0;                  // at most most_repeats
   bool own_donors = false;          // does every player have donors of its own?
   const int* inbag = nullptr;       // [rows * n_trees]: a tree counts only for rows with 0; nullptr: for all
-  const double* before = nullptr;   // [rows * n_outputs], the output as it was, added to every change; nullptr: 0
-  const double* scale = nullptr;    // [rows], what a change is multiplied by first; nullptr: 1
+  const double* scale = nullptr;    // [rows], what the sum over trees is multiplied by; nullptr: 1
 };
 
-// after  [(to - from) * repeats * players * n_outputs], before + scale * change, of rows from to to - 1
+// Outputs of rows from to to - 1: base + scale * sum over trees.
+// before  [(to - from) * n_outputs], as they are;  after  [(to - from) * repeats * players * n_outputs], shuffled
 bool shuffle_outputs(const Forest& forest, const Coded& coded, const Ranks& ranks, const Shuffle& shuffle, std::ptrdiff_t from,
-                     std::ptrdiff_t to, const Loop& loop, double* after);
+                     std::ptrdiff_t to, const Loop& loop, double* before, double* after);
 
 // Changes of row losses, summed up per unit: by the row as receiver and by the row as donor.
 struct Tally {

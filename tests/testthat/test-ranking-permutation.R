@@ -82,42 +82,47 @@ test_that("the walk with masks equals prediction of shuffled tables: missing val
     players <- c(1L, 2L, 1L, 0L)
     donors <- draw_donors(30, 29, i)
     prepared <- shuffle_prepare(f, x, 1L)
-    walk <- function(threads, from = 1L, to = 30L) shuffle_rows(prepared, players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), matrix(0, 0, 0), double(), from, to, threads)
-    change <- walk(2L)
-    base <- slow_predict(f, x)
+    walk <- function(threads, from = 1L, to = 30L) shuffle_rows(prepared, players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), double(), from, to, threads)
+    found <- walk(2L)
+    expect_equal(found$before, slow_predict(f, x), tolerance = 1e-12)
     for (p in 1:2) for (r in c(1, 8, 29)) {
       shuffled <- x
       shuffled[, players == p] <- x[donors[, r], players == p]
-      expect_equal(change[, r, p, ], slow_predict(f, shuffled) - base, tolerance = 1e-12)
+      expect_equal(found$after[, r, p, ], slow_predict(f, shuffled), tolerance = 1e-12)
     }
-    expect_identical(change, walk(1L))
-    expect_identical(walk(1L, 9L, 12L), change[9:12, , , , drop = FALSE])
-    # Few repeats take other ways through the codes; what was before, and a scale per row, are taken along.
-    before <- matrix(rnorm(60), 30)
+    expect_identical(found, walk(1L))
+    expect_identical(walk(1L, 9L, 12L), list(before = found$before[9:12, ], after = found$after[9:12, , , , drop = FALSE]))
+    # Few repeats take other ways through the codes; the sum over trees is brought to a scale per row.
     scale <- runif(30)
-    few <- shuffle_rows(prepared, players, 2L, donors[, 1:3], 3L, FALSE, matrix(0L, 0, 0), before, scale, 1L, 30L, 1L)
-    for (k in 1:2) expect_equal(few[, , , k], change[, 1:3, , k] * scale + before[, k], tolerance = 1e-12)
+    few <- shuffle_rows(prepared, players, 2L, donors[, 1:3], 3L, FALSE, matrix(0L, 0, 0), scale, 1L, 30L, 1L)
+    for (k in 1:2) {
+      expect_equal(few$before[, k], f$base[k] + scale * (found$before[, k] - f$base[k]), tolerance = 1e-12)
+      expect_equal(few$after[, , , k], f$base[k] + scale * (found$after[, 1:3, , k] - f$base[k]), tolerance = 1e-12)
+    }
     # Each player with donors of its own.
     apart <- array(c(donors, draw_donors(30, 29, i + 100)), c(30, 29, 2))
-    own <- shuffle_rows(prepared, players, 2L, apart, 29L, TRUE, matrix(0L, 0, 0), matrix(0, 0, 0), double(), 1L, 30L, 1L)
-    expect_identical(own[, , 1, ], change[, , 1, ])
+    own <- shuffle_rows(prepared, players, 2L, apart, 29L, TRUE, matrix(0L, 0, 0), double(), 1L, 30L, 1L)
+    expect_identical(own$after[, , 1, ], found$after[, , 1, ])
     shuffled <- x
     shuffled[, 2] <- x[apart[, 3, 2], 2]
-    expect_equal(own[, 3, 2, ], slow_predict(f, shuffled) - base, tolerance = 1e-12)
+    expect_equal(own$after[, 3, 2, ], slow_predict(f, shuffled), tolerance = 1e-12)
     # Trees that have seen a row do not count for it.
     inbag <- matrix(rbinom(30 * 4, 1, 0.5), 30)
-    left_out <- shuffle_rows(prepared, players, 2L, donors, 29L, FALSE, inbag, matrix(0, 0, 0), double(), 1L, 30L, 1L)
-    by_tree <- lapply(1:4, function(t) { g <- f; g$weight[-t] <- 0; g$base[] <- 0; shuffle_rows(shuffle_prepare(g, x, 1L), players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), matrix(0, 0, 0), double(), 1L, 30L, 1L) })
-    expect_equal(left_out, Reduce(`+`, lapply(1:4, function(t) by_tree[[t]] * (inbag[, t] == 0))), tolerance = 1e-12)
+    left_out <- shuffle_rows(prepared, players, 2L, donors, 29L, FALSE, inbag, double(), 1L, 30L, 1L)
+    by_tree <- lapply(1:4, function(t) { g <- f; g$weight[-t] <- 0; g$base[] <- 0; shuffle_rows(shuffle_prepare(g, x, 1L), players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), double(), 1L, 30L, 1L) })
+    for (part in c("before", "after")) {
+      base <- slice.index(left_out[[part]], length(dim(left_out[[part]])))
+      expect_equal(left_out[[part]], Reduce(`+`, lapply(1:4, function(t) by_tree[[t]][[part]] * (inbag[, t] == 0))) + f$base[base], tolerance = 1e-12)
+    }
   }
   # More than 65,000 different values need longer codes.
   f <- random_flat_forest(c("a", "b"), list(), trees = 3, depth = 5, outputs = 1)
   x <- cbind(a = rnorm(66000), b = rnorm(66000))
   donors <- draw_donors(66000, 2, 1)
-  change <- shuffle_rows(shuffle_prepare(f, x, 1L), 1:2, 2L, donors, 2L, FALSE, matrix(0L, 0, 0), matrix(0, 0, 0), double(), 1L, 66000L, 1L)
+  found <- shuffle_rows(shuffle_prepare(f, x, 1L), 1:2, 2L, donors, 2L, FALSE, matrix(0L, 0, 0), double(), 1L, 66000L, 1L)
   shuffled <- x
   shuffled[, "b"] <- x[donors[, 2], "b"]
-  expect_equal(change[, 2, 2, 1], as.vector(forest_predict(f, shuffled, 1L) - forest_predict(f, x, 1L)), tolerance = 1e-12)
+  expect_equal(found$after[, 2, 2, 1], as.vector(forest_predict(f, shuffled, 1L)), tolerance = 1e-12)
   st <- study(small_forest(strength ~ ., d), h, "strength", train = d)
   donors <- draw_donors(80, 70, 1)
   rk <- rank_permutation(st, repeats = 70)

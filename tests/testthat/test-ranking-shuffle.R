@@ -279,7 +279,7 @@ test_that("losses are summed up as the definition has it: by receiver and donor,
       donors <- if (apart) own[, , us] else shared
       tally_add(tally, p[rows, rs, us], power, rows[1], rs, us, truth, before, weight, donors, apart, 2L)
     }
-    for (u in 1:units) expect_equal(tally_read(tally, u), list(given = given[, u], taken = taken[, u], square = square[u]), tolerance = 1e-12)
+    for (u in 1:units) expect_equal(tally_read(tally, u, 4L), list(given = given[, u] / 4, taken = taken[, u] / 4, square = square[u]), tolerance = 1e-12)
   }
   e <- rnorm(n)
   expect_equal(charge_donors(e, shared), vapply(1:n, function(k) sum(e[which(shared == k, arr.ind = TRUE)[, 1]]) / R, 0), tolerance = 1e-12)
