@@ -1,15 +1,15 @@
 # Predictors that go together: each lends the other importance when it is shuffled alone.
 
 # Pairs with |association| of at least `least`: data frame predictor, other, association. Numbers by rank correlation;
-# factors by the largest correlation of their indicators. At most 500 rows, fewer with
+# factors by the largest correlation of their indicators. At most 300 rows, fewer with
 # many predictors; none are looked for among more than 2,000.
 find_alike <- function(st, least = 0.9) {
   data <- if (is.null(st$train)) st$data else st$train
   predictors <- st$predictors
   if (length(predictors) < 2 || length(predictors) > 2000) return(NULL)
-  most <- max(200, min(500, 2e8 %/% length(predictors)^2))
-  if (nrow(data) > most) data <- data[round(seq(1, nrow(data), length.out = most)), ]
-  columns <- lapply(predictors, function(p) rank_columns(data[[p]]))
+  most <- max(200, min(300, 2e8 %/% length(predictors)^2))
+  pick <- if (nrow(data) > most) round(seq(1, nrow(data), length.out = most)) else TRUE
+  columns <- lapply(predictors, function(p) rank_columns(data[[p]][pick]))
   width <- vapply(columns, function(x) if (is.null(x)) 0L else ncol(x), 1L)
   of <- rep(seq_along(predictors), width)
   if (length(of) < 2) return(NULL)

@@ -65,8 +65,7 @@ judge_steps <- function(open, units, rule, most_runs = 2e6) {
 new_sums <- function(rule, open, units) {
   n <- open$n
   loss <- rule$metric$loss(rule$cases$truth, open$base)
-  basis <- influence_basis(rule, loss)
-  passed <- (rep(colSums(basis), each = n) - basis) / (n - 1)
+  basis <- influence_basis(rule, loss, function(rows) (rep(colSums(rows), each = n) - rows) / (n - 1))
   weight <- rule$cases$weight
   given <- matrix(0, n, units)
   square <- double(units)
@@ -79,7 +78,7 @@ new_sums <- function(rule, open, units) {
        },
        judge = function(u, taken) {
          moments <- list(given = given[, u] / (n - 1), taken = taken / (n - 1), square = square[u], repeats = n - 1L)
-         judge_moments(rule, basis, passed, moments)
+         judge_moments(rule, basis, moments)
        })
 }
 

@@ -27,7 +27,7 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
   names(done) <- names(units)
   if (has_loss) {
     loss <- double(n)
-    basis <- passed <- NULL
+    basis <- NULL
     weight <- rule$cases$weight
     tally <- tally_start(n, length(units))
     seen <- integer(length(units))
@@ -42,9 +42,11 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
       seen[piece$units] <<- seen[piece$units] + length(piece$rows) * length(piece$repeats)
     }
     finish <- function(u) {
-      donors <- if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors
-      if (is.null(passed) || rule$design$own) passed <<- apply(basis, 2, charge_donors, donors)
-      judge_moments(rule, basis, passed, c(tally_read(tally, u, R), list(repeats = R)), stratum[[u]])
+      if (is.null(basis) || rule$design$own) {
+        donors <- if (rule$design$own) matrix(rule$design$donors[, , u], n) else rule$design$donors
+        basis <<- influence_basis(rule, loss, function(rows) apply(rows, 2, charge_donors, donors))
+      }
+      judge_moments(rule, basis, c(tally_read(tally, u, R), list(repeats = R)), stratum[[u]])
     }
   } else {
     cube <- list()
@@ -68,30 +70,31 @@ gather_changes <- function(open, units, rule, stratum = NULL) {
   stopped <- FALSE
   tryCatch(shuffle_pieces(open, units, rule$design, visit, whole = !has_loss), interrupt = function(e) stopped <<- TRUE)
   whole <- which(seen == n * R)
-  if (has_loss && length(whole)) basis <- influence_basis(rule, loss)
   structure(stats::setNames(lapply(whole, finish), names(units)[whole]), stopped = stopped)
 }
 
-# What the influences of rows are made of (loss_form()): rows x (loss, 1 and what else), times their weight.
-influence_basis <- function(rule, loss) {
-  times(rule$cases$weight, cbind(loss, 1, target_spread(rule$metric, rule$cases$truth, rule$cases$weight)$v, deparse.level = 0))
+# What the influences of rows are made of (loss_form()): rows x (loss, 1 and what else), times their weight; and pass(rows), what
+# donors are charged with of it. -> rows, passed, and the score before the shuffle
+influence_basis <- function(rule, loss, pass) {
+  spread <- target_spread(rule$metric, rule$cases$truth, rule$cases$weight)
+  rows <- times(rule$cases$weight, cbind(loss, 1, spread$v, deparse.level = 0))
+  m <- mean(rows[, 1])
+  list(rows = rows, passed = pass(rows), m = m, spread = spread["V"], before = loss_form(rule$metric, m, spread))
 }
 
-# moments of the weighted changes of the row losses -> importance. passed: what donors are charged with of the basis.
-judge_moments <- function(rule, basis, passed, moments, stratum = NULL) {
-  n <- nrow(basis)
+# moments of the weighted changes of the row losses -> importance
+judge_moments <- function(rule, basis, moments, stratum = NULL) {
+  n <- nrow(basis$rows)
   if (moments$square == 0) {
     return(list(importance = 0, std_error = 0, lower = 0, upper = 0, units = double(n), share = NA_real_))
   }
-  spread <- if (ncol(basis) == 3) list(V = mean(basis[, 3]))
-  m <- mean(basis[, 1])
-  before <- loss_form(rule$metric, m, spread)
-  after <- loss_form(rule$metric, m + mean(moments$given), spread)
+  before <- basis$before
+  after <- loss_form(rule$metric, basis$m + mean(moments$given), basis$spread)
   scale <- ratio_scale(rule, before$loss, after$loss)
   # D = slope * change + e, e the same in all repeats
   slope <- scale$after * after$slope
   e <- c(slope - scale$before * before$slope, scale$after * after$shift - scale$before * before$shift, scale$after * after$along - scale$before * before$along)
-  found <- two_way_sums(moments$given, moments$taken, moments$square, moments$repeats, slope, basis, passed, e[seq_len(ncol(basis))], if (is.null(stratum)) integer() else stratum)
+  found <- two_way_sums(moments$given, moments$taken, moments$square, moments$repeats, slope, basis$rows, basis$passed, e[seq_len(ncol(basis$rows))], if (is.null(stratum)) integer() else stratum)
   finish_judging(rule, scale$value, error_of_sums(found, moments$repeats, rule$cases$block))
 }
 
@@ -142,10 +145,10 @@ two_way_error <- function(given, taken, square, repeats, block = NULL, stratum =
   error_of_sums(two_way_sums(given, taken, square, repeats, 1, none, none, double(), if (is.null(stratum)) integer() else stratum), repeats, block)
 }
 
-# sums: list(units = given + taken, var_given, var_taken, square)
+# sums: list(units = given + taken, their variances var_units, var_given, var_taken, and square)
 error_of_sums <- function(sums, repeats, block) {
   n <- length(sums$units)
-  whole <- influence_error(sums$units, block)
+  whole <- if (is.null(block)) list(cov = sums$var_units / n, df = n - 1) else influence_error(sums$units, block)
   V2 <- as.vector(whole$cov)
   q <- sums$square / (n * repeats)^2
   off <- if (repeats < 5) q else q / 2

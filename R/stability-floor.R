@@ -73,10 +73,67 @@ noise_floor <- function(study, by = "permutation", ..., models = NULL, draws = 9
 # Names that every model's formula takes.
 decoy_columns <- function(predictors) paste0("decoy_", seq_along(predictors), "_")
 
-# The strata of conditional decoys: per predictor a number per row, of training and of holdout rows.
-strata_of_all <- function(st, model, seed) {
-  on <- function(rows) lapply(stats::setNames(nm = model$inputs$predictors), function(p) draw_strata(st, model, p, rows, seed)$stratum)
-  list(train = on(model_rows(st, model, st$train, "train")), data = on(model_rows(st, model, st$data)))
+# The strata of conditional decoys: per predictor a number per row, of training and of holdout rows. Rows that stand next
+# to each other in the order of what the other predictors foretell of it, ten at a time.
+strata_of_all <- function(st, model, seed, size = 10) {
+  rlang::check_installed("ranger", "to draw the strata of conditional decoys")
+  rows <- list(train = model_rows(st, model, st$train, "train"), data = model_rows(st, model, st$data))
+  predictors <- stats::setNames(nm = model$inputs$predictors)
+  foretold <- lapply(predictors, function(p) foretell(p, rows$train, rows$data, seed))
+  gather <- function(score) (rank(score, ties.method = "random") - 1) %/% size
+  lapply(stats::setNames(nm = names(rows)), function(on) lapply(predictors, function(p) with_stream(seed, c("strata", p, on), gather(foretold[[p]][[on]]))))
+}
+
+# What the other columns say of a predictor (a factor: of its first principal coordinate), by least squares on those that
+# go with it most or by a forest, whichever errs less on rows it has not seen; 0 where neither says anything.
+# -> list(train, data); training rows are foretold without themselves.
+foretell <- function(predictor, train, data, seed) {
+  along <- first_coordinate(train[predictor])
+  y <- along(train)
+  known <- is.finite(y)
+  others <- setdiff(names(train), predictor)
+  nothing <- list(train = double(nrow(train)), data = double(nrow(data)))
+  if (!length(others) || sum(known) < 20 || stats::sd(y[known]) == 0) return(nothing)
+  x <- columns_as_numbers(train[others], train[others])
+  new <- columns_as_numbers(data[others], train[others])
+  ways <- list(foretell_linear(x, y, known, new), foretell_forest(x, y, known, new, seed, predictor))
+  error <- vapply(ways, function(w) mean((w$train[known] - y[known])^2), 0)
+  if (min(error) < stats::var(y[known])) ways[[which.min(error)]] else nothing
+}
+
+# Numbers with their gaps at the mean; factors as indicators of the levels in `like`.
+columns_as_numbers <- function(data, like) {
+  do.call(cbind, lapply(names(like), function(p) {
+    known <- levels_of_column(like[[p]])
+    if (!is.null(known)) return((outer(as.character(data[[p]]), known[-1], "==") & !is.na(data[[p]])) + 0)
+    x <- as.double(data[[p]])
+    x[!is.finite(x)] <- mean(like[[p]][is.finite(like[[p]])])
+    matrix(x)
+  }))
+}
+
+# Each row is left out in turn, in closed form: residual / (1 - leverage).
+foretell_linear <- function(x, y, known, new) {
+  r <- suppressWarnings(abs(stats::cor(x[known, , drop = FALSE], y[known])))
+  most <- utils::head(order(-ifelse(is.na(r), 0, r)), max(1, sum(known) %/% 10))
+  z <- cbind(1, x[, most, drop = FALSE])
+  fit <- qr(z[known, , drop = FALSE])
+  leverage <- pmin(rowSums(qr.Q(fit)[, seq_len(fit$rank), drop = FALSE]^2), 1 - 1e-8)
+  beta <- qr.coef(fit, y[known])
+  beta[is.na(beta)] <- 0
+  out <- list(train = as.vector(z %*% beta), data = as.vector(cbind(1, new[, most, drop = FALSE]) %*% beta))
+  out$train[known] <- y[known] - (y[known] - out$train[known]) / (1 - leverage)
+  out
+}
+
+foretell_forest <- function(x, y, known, new, seed, predictor) {
+  colnames(x) <- colnames(new) <- paste0("x", seq_len(ncol(x)))
+  fit <- ranger::ranger(x = as.data.frame(x[known, , drop = FALSE]), y = y[known], num.trees = 200, min.node.size = 10, seed = piece_seed(seed, c("foretell", predictor)), num.threads = 1)
+  say <- function(rows) stats::predict(fit, as.data.frame(rows), num.threads = 1)$predictions
+  train <- say(x)
+  seen_out <- fit$predictions
+  train[known] <- ifelse(is.finite(seen_out), seen_out, mean(y[known]))
+  list(train = train, data = say(new))
 }
 
 # The rows with permuted copies of these columns.

@@ -64,7 +64,7 @@ large <- function(rows) {
     "fit <- ranger::ranger(y ~ ., x[1:5000, ], num.trees = 50, seed = 1); st <- study(fit, x, 'y', threads = 1);",
     "st$flags <- list(predictors = stats::setNames(rep('', 100), names(x)[1:100]), models = c(ranger = ''));",
     "peak <- function() as.double(sub('[^0-9]*([0-9]+).*', '\\\\1', grep('VmHWM', readLines('/proc/self/status'), value = TRUE))) / 1024;",
-    "invisible(gc()); before <- peak(); t1 <- sum(system.time(rank_permutation(st))[1:2]); t2 <- system.time(rank_permutation(st, threads = 1))[[3]]; t3 <- system.time(rank_permutation(st, threads = 2))[[3]];",
+    "invisible(gc()); before <- peak(); t1 <- sum(system.time(rank_permutation(st))[1:2]); wall <- replicate(3, c(system.time(rank_permutation(st, threads = 1))[[3]], system.time(rank_permutation(st, threads = 2))[[3]])); t2 <- min(wall[1, ]); t3 <- min(wall[2, ]);",
     "cat('\\n'); cat(before, peak(), t1, t2, t3)"))
 }
 

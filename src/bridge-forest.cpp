@@ -331,14 +331,14 @@ Rcpp::List two_way_sums(Rcpp::NumericVector given, Rcpp::NumericVector taken, do
     }
     for (R_xlen_t i = 0; i < n; ++i) take[i] -= mean[stratum[i] - 1] / count[stratum[i] - 1];
   }
-  const auto variance = [n](const std::vector<double>& x) {
+  const auto variance = [n](const double* x) {
     double sum = 0, around = 0;
-    for (double v : x) sum += v;
-    for (double v : x) around += (v - sum / n) * (v - sum / n);
+    for (R_xlen_t i = 0; i < n; ++i) sum += x[i];
+    for (R_xlen_t i = 0; i < n; ++i) around += (x[i] - sum / n) * (x[i] - sum / n);
     return around / (n - 1);
   };
   for (R_xlen_t i = 0; i < n; ++i) units[i] = give[i] + take[i];
-  return Rcpp::List::create(Rcpp::Named("units") = units, Rcpp::Named("var_given") = variance(give), Rcpp::Named("var_taken") = variance(take),
+  return Rcpp::List::create(Rcpp::Named("units") = units, Rcpp::Named("var_units") = variance(units.begin()), Rcpp::Named("var_given") = variance(give.data()), Rcpp::Named("var_taken") = variance(take.data()),
                             Rcpp::Named("square") = slope * slope * square + 2 * slope * repeats * cross + repeats * own);
 }
 

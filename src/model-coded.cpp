@@ -125,7 +125,7 @@ Coded::Coded(const Forest& f, const Ranks& ranks) : forest_(f), ranks_(ranks) {
       const int m = f.missing[node];
       const bool special = f.set_from[node] >= 0 || (ranks.gaps[c] && m != f.left[node] && m != f.right[node]);
       step_.push_back(Step{special ? 0 : count_below(ranks.value[c], f.threshold[node]), static_cast<int>(node_.size()), static_cast<unsigned>(c), m == f.left[node], special,
-                           static_cast<unsigned>((f.column[f.left[node]] < 0) + 2 * (f.column[f.right[node]] < 0))});
+                           static_cast<std::uint8_t>((f.column[f.left[node]] < 0) + 2 * (f.column[f.right[node]] < 0))});
       stand(f.left[node]);
       stand(f.right[node]);
       if (m >= 0 && m != f.left[node] && m != f.right[node]) stand(m);

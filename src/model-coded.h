@@ -2,7 +2,7 @@
 //
 // A table's values become ranks: code = number of distinct values of the column below it (missing values: one code
 // above all). A threshold becomes the number of distinct values at or below it, so that every question is
-// `code >= threshold` between small integers, whatever the library's own rule was. A node takes 12 bytes; siblings
+// `code >= threshold` between small integers, whatever the library's own rule was. A node takes 16 bytes; siblings
 // stand side by side, trees breadth first, leaves lead to themselves. Questions about levels, missing values with a
 // branch of their own and rows that stay for want of a value are `special`: they ask the plain forest.
 #pragma once
@@ -32,10 +32,10 @@ class Coded {
   struct Step {
     Code code;
     int left;                    // the right child stands behind it; leaves: the leaf itself
-    unsigned column : 28;
-    unsigned missing_left : 1;   // adds 1 to both sides: the code of missing values becomes the least
-    unsigned special : 1;
-    unsigned ends : 2;           // is the left (1), the right (2) child a leaf? Not told of special nodes
+    unsigned column;
+    std::uint8_t missing_left;  // adds 1 to both sides: the code of missing values becomes the least
+    std::uint8_t special;
+    std::uint8_t ends;          // is the left (1), the right (2) child a leaf? Not told of special nodes
   };
   Coded(const Forest& forest, const Ranks& ranks);
 

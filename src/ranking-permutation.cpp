@@ -33,23 +33,23 @@ int walk_paths(const Coded& coded, int root, const Code* const* row, std::vector
 
 // A column (or player) of a row of a group. Codes, masks and changes of a group lie in this order: its rows mostly ask the
 // same columns, and so share the processor's cache.
-inline std::size_t cell_of(std::size_t column, int row) { return column * group_rows + row; }
+inline std::size_t cell_of(std::size_t column, unsigned row) { return column * group_rows + row; }
 
 // A walk off the real path of a row through a tree: the repeats in `mask`, in which a player of the row (`cell`) is
 // replaced, stand `at` a node.
 struct Off {
   Mask mask;
-  int at;
+  unsigned at;
   unsigned cell;
-  int row() const { return cell % group_rows; }
-  int player() const { return cell / group_rows; }
+  unsigned row() const { return cell % group_rows; }
+  int player() const { return static_cast<int>(cell / group_rows); }
 };
 
 // Where walks are written: in any case, counted where there are repeats, so that there is no branch to guess wrong.
 struct Pen {
   Off* list;
-  int* active;
-  int count, moving;
+  unsigned* active;
+  std::size_t count, moving;
   void put(const Off& walk, bool ended) {
     list[count] = walk;
     active[moving] = count;
@@ -61,12 +61,12 @@ struct Pen {
 
 struct Walks {
   std::vector<Off> list;
-  std::vector<int> active;    // those that have not ended: `moving` of them
-  std::vector<int> asked;     // those at a node that asks their own player, or a special one
-  int count = 0;
-  int moving = 0;
-  Pen pen(int more) {
-    if (count + more > static_cast<int>(list.size())) {
+  std::vector<unsigned> active;    // those that have not ended: `moving` of them
+  std::vector<unsigned> asked;     // those at a node that asks their own player, or a special one
+  std::size_t count = 0;
+  std::size_t moving = 0;
+  Pen pen(std::size_t more) {
+    if (count + more > list.size()) {
       const std::size_t size = 2 * list.size() + more + 256;
       list.resize(size);
       active.resize(size);
@@ -180,7 +180,7 @@ struct Group {
   int rows, wide;
   int own;                            // the row's own code stands behind those of so many repeats
   int span;                           // room for the changes of all repeats
-  const typename W::Lane* codes(unsigned column, int row) const {
+  const typename W::Lane* codes(unsigned column, unsigned row) const {
     return given + cell_of(column, row) * (W::once ? lanes_at_once<typename W::Lane> : wide);
   }
 };
@@ -196,7 +196,7 @@ template <class W>
       return;
     }
     Pen pen = walks->pen(1);
-    pen.put(Off{same, where, walk.cell}, where == walk.at || g.coded->leaf(where));
+    pen.put(Off{same, static_cast<unsigned>(where), walk.cell}, where == static_cast<int>(walk.at) || g.coded->leaf(where));
     walks->take(pen);
   });
   return stay;
@@ -204,12 +204,12 @@ template <class W>
 
 // The real paths, level by level, and the walks that leave them. ends[r] = where row r ends.
 template <class W>
-void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks, int* ends) {
+void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks, unsigned* ends) {
   const Coded::Step* const steps = g.steps;
   const int* const player_of = g.player_of;
   const int own = g.own;
-  int active[group_rows];
-  int moving = 0;
+  unsigned active[group_rows];
+  std::size_t moving = 0;
   for (int r = 0; r < g.rows; ++r) {
     ends[r] = root;
     active[moving] = r;
@@ -217,17 +217,17 @@ void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* 
   }
   if (g.coded->leaf(root)) return;
   while (moving > 0) {
-    int kept = 0;
+    std::size_t kept = 0;
     Pen pen = walks->pen(moving);
-    for (int j = 0; j < moving; ++j) {
-      const int r = active[j], at = ends[r];
+    for (std::size_t j = 0; j < moving; ++j) {
+      const unsigned r = active[j], at = ends[r];
       const Coded::Step& step = steps[at];
       const int player = player_of[step.column];
       const typename W::Lane* const codes = g.codes(step.column, r);
-      const unsigned cell = static_cast<unsigned>(cell_of(player, r));
+      const unsigned cell = player * group_rows + r;
       if (!step.special) {
         const Mask right = goes_right<W>(step, codes, g.wide);
-        const int side = right >> own & 1, next = step.left + side, ended = step.ends;
+        const unsigned side = right >> own & 1, next = step.left + side, ended = step.ends;
         ends[r] = next;
         active[kept] = r;
         kept += ~(ended >> side) & 1;
@@ -237,7 +237,7 @@ void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* 
           pen.put(Off{off, step.left + 1 - side, cell}, ended >> (1 - side) & 1);
         }
       } else {
-        const int next = g.coded->next(at, widen(codes[own]));
+        const unsigned next = g.coded->next(at, widen(codes[own]));
         if (player >= 0) {
           walks->take(pen);
           left[cell] = go_special(g, Off{left[cell], at, cell}, codes, next, walks);
@@ -251,29 +251,30 @@ void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* 
     walks->take(pen);
     moving = kept;
   }
-  for (int w = 0; w < walks->count; ++w) left[walks->list[w].cell] = all;
+  for (std::size_t w = 0; w < walks->count; ++w) left[walks->list[w].cell] = all;
 }
 
 // One step of every walk. Those that come to a node about their own player are set aside, so that the rest is the same
 // few instructions for all.
 template <class W>
-int step_all(const Group<W>& g, Walks* walks) {
+std::size_t step_all(const Group<W>& g, Walks* walks) {
   const Coded::Step* const steps = g.steps;
   const int* const player_of = g.player_of;
-  const int moving = walks->moving, own = g.own;
-  int* const active = walks->active.data();
+  const int own = g.own;
+  const std::size_t moving = walks->moving;
+  unsigned* const active = walks->active.data();
   Off* const list = walks->list.data();
-  int* const asked = walks->asked.data();
-  int kept = 0, aside = 0;
-  for (int j = 0; j < moving; ++j) {
-    const int w = active[j];
+  unsigned* const asked = walks->asked.data();
+  std::size_t kept = 0, aside = 0;
+  for (std::size_t j = 0; j < moving; ++j) {
+    const unsigned w = active[j];
     Off& walk = list[w];
-    const int at = walk.at;
+    const unsigned at = walk.at;
     const Coded::Step& step = steps[at];
     const bool right = leads_right<W>(step, g.codes(step.column, walk.row())[own]);
     const bool wait = (player_of[step.column] == walk.player()) | step.special;
     const bool ended = step.ends >> right & 1;
-    const int next = step.left + right;
+    const unsigned next = step.left + right;
     walk.at = wait ? at : next;
     __builtin_prefetch(steps + next);
     asked[aside] = w;
@@ -287,10 +288,10 @@ int step_all(const Group<W>& g, Walks* walks) {
 
 // One step of the walks set aside: their masks are parted by where each repeat goes.
 template <class W>
-void part_asked(const Group<W>& g, int aside, Walks* walks) {
+void part_asked(const Group<W>& g, std::size_t aside, Walks* walks) {
   Pen pen = walks->pen(aside);
-  for (int j = 0; j < aside; ++j) {
-    const int w = walks->asked[j];
+  for (std::size_t j = 0; j < aside; ++j) {
+    const unsigned w = walks->asked[j];
     const Off walk = pen.list[w];
     const Coded::Step& step = g.steps[walk.at];
     const typename W::Lane* const codes = g.codes(step.column, walk.row());
@@ -301,14 +302,14 @@ void part_asked(const Group<W>& g, int aside, Walks* walks) {
       pen.list[w].mask = any ? right : rest;
       pen.active[pen.moving] = w;
       pen.moving += !(step.ends >> any & 1);
-      pen.put(Off{any ? rest : 0, step.left, walk.cell}, step.ends & 1);
+      pen.put(Off{any ? rest : 0, static_cast<unsigned>(step.left), walk.cell}, step.ends & 1);
     } else if (g.player_of[step.column] == walk.player()) {
       pen.list[w].mask = 0;
       walks->take(pen);
       go_special(g, walk, codes, -1, walks);
       pen = walks->pen(aside);
     } else {
-      const int next = g.coded->next(walk.at, widen(codes[g.own]));
+      const unsigned next = g.coded->next(walk.at, widen(codes[g.own]));
       pen.list[w].at = next;
       pen.active[pen.moving] = w;
       pen.moving += !(next == walk.at || g.coded->leaf(next));
@@ -319,8 +320,8 @@ void part_asked(const Group<W>& g, int aside, Walks* walks) {
 
 // What the walks' ends change.
 template <class W>
-void add_changes(const Group<W>& g, const Walks& walks, const int* ends, const Switches& switches, int outputs, double* sum) {
-  for (int w = 0; w < walks.count; ++w) {
+void add_changes(const Group<W>& g, const Walks& walks, const unsigned* ends, const Switches& switches, int outputs, double* sum) {
+  for (std::size_t w = 0; w < walks.count; ++w) {
     const Off& walk = walks.list[w];
     const double* here = g.coded->output(ends[walk.row()]);
     const double* there = g.coded->output(walk.at);
@@ -340,13 +341,13 @@ template <class W>
 void shuffle_group(const Group<W>& g, int root, const bool* skip, Mask all, int outputs, const Switches& switches, double* own, double* sum, Room<typename W::Lane>* room) {
   Walks& walks = room->walks;
   walks.count = walks.moving = 0;
-  int ends[group_rows];
+  unsigned ends[group_rows];
   leave_paths(g, root, skip, all, room->left.data(), &walks, ends);
   for (int r = 0; r < g.rows; ++r) if (!skip[r]) {
     for (int k = 0; k < outputs; ++k) own[r * outputs + k] += g.coded->output(ends[r])[k];
   }
   while (walks.moving > 0) {
-    const int aside = step_all(g, &walks);
+    const std::size_t aside = step_all(g, &walks);
     if (aside > 0) part_asked(g, aside, &walks);
   }
   add_changes(g, walks, ends, switches, outputs, sum);
