@@ -66,25 +66,35 @@ print.dreher_forest <- function(x, ...) {
 }
 
 # Puts trees (each a list of per-node vectors with positions of its own) into one forest.
-join_trees <- function(trees, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = NULL, single = FALSE) {
-  if (is.null(base)) base <- rep(0, nrow(trees[[1]]$value))
-  size <- vapply(trees, function(t) length(t$column), 1L)
+join_trees <- function(trees, ...) {
+  field <- function(name) lapply(trees, `[[`, name)
+  size <- lengths(field("column"))
+  gather <- function(name) unlist(field(name), use.names = FALSE)
+  all <- lapply(stats::setNames(nm = c("column", "threshold", "left", "right", "missing", "owner", "set_size", "set_side")), gather)
+  all$value <- matrix(gather("value"), nrow(trees[[1]]$value))
+  sets <- lengths(field("set_side"))
+  all$set_from <- shift_places(gather("set_from"), rep.int(cumsum(c(0, sets))[seq_along(sets)], size))
+  stack_trees(all, size, ...)
+}
+
+# The same from trees whose nodes stand behind each other already: of `size` nodes each, that count their successors from
+# the tree's root, and their sets from the first.
+stack_trees <- function(all, size, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = NULL, single = FALSE) {
+  if (is.null(base)) base <- rep(0, nrow(all$value))
   if (sum(as.double(size)) > 2^31 - 2) stop_model("The model has more nodes than can be counted.", todo = "Use `predict_with = ` for it.")
-  start <- as.integer(cumsum(c(0L, size))[seq_along(trees)])
-  set_start <- as.integer(cumsum(c(0L, vapply(trees, function(t) length(t$set_side), 1L)))[seq_along(trees)])
-  gather <- function(field) unlist(lapply(trees, `[[`, field), use.names = FALSE)
-  shift <- function(field, by) {
-    x <- gather(field)
-    x <- as.integer(x + rep.int(by, size))
-    below <- x < rep.int(by, size)
-    x[below] <- -1L
-    x
-  }
-  flat_forest(root = start, weight = weight, column = gather("column"), threshold = gather("threshold"),
-              left = shift("left", start), right = shift("right", start), missing = shift("missing", start),
-              value = matrix(gather("value"), nrow(trees[[1]]$value)), columns = columns, levels = levels,
-              owner = shift("owner", start), set_from = shift("set_from", set_start), set_size = gather("set_size"),
-              set_side = as.integer(gather("set_side")), base = base, inbag = inbag, link = link, stretch = stretch, boosted = boosted, single = single)
+  start <- cumsum(c(0, size))[seq_along(size)]
+  by <- rep.int(start, size)
+  flat_forest(root = as.integer(start), weight = weight, column = all$column, threshold = all$threshold, left = shift_places(all$left, by), right = shift_places(all$right, by),
+              missing = shift_places(all$missing, by), value = all$value, columns = columns, levels = levels, owner = shift_places(all$owner, by), set_from = all$set_from,
+              set_size = all$set_size, set_side = as.integer(all$set_side), base = base, inbag = inbag, link = link, stretch = stretch, boosted = boosted, single = single)
+}
+
+# -1, nowhere, stays so.
+shift_places <- function(x, by) {
+  nowhere <- x < 0L
+  x <- as.integer(x + by)
+  x[nowhere] <- -1L
+  x
 }
 
 # A tree whose nodes stand in any order, breadth first and without those that nothing leads to. `set`: a list of

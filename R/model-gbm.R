@@ -49,9 +49,9 @@ read_forest.gbm <- function(model, inputs, ...) {
   rlang::check_installed("gbm", "to read a gbm model")
   K <- max(1, model$num.classes)
   n <- gbm_trees(model) * K
-  trees <- lapply(seq_len(n), function(t) gbm_tree(model, model$trees[[t]], K, (t - 1) %% K + 1))
+  trees <- model$trees[seq_len(n)]
   name <- gbm_distribution(model)
-  join_trees(trees, rep(1, n), model$var.names, inputs$levels, base = rep(model$initF, length.out = K), link = gbm_links[[name]],
+  stack_trees(gbm_nodes(model, trees, K), lengths(lapply(trees, `[[`, 1)), rep(1, n), model$var.names, inputs$levels, base = rep(model$initF, length.out = K), link = gbm_links[[name]],
              stretch = if (name == "adaboost") 2 else 1, boosted = gbm_boosting(model, n, K, name))
 }
 
@@ -62,25 +62,29 @@ gbm_boosting <- function(model, n, K, name) {
        gain = unlist(lapply(model$trees[seq_len(n)], `[[`, 6)), stored = "squared improvement")
 }
 
-gbm_tree <- function(model, tree, K, k) {
-  column <- as.integer(tree[[1]])
+# All trees behind each other, as stack_trees() takes them; those of several classes in turn.
+gbm_nodes <- function(model, trees, K) {
+  part <- function(k) unlist(lapply(trees, `[[`, k))
+  nodes <- lengths(lapply(trees, `[[`, 1))
+  column <- as.integer(part(1))
   leaf <- column < 0
-  split <- tree[[2]]
+  split <- part(2)
   coded <- pmax(column, 0L) + 1L
   by_set <- !leaf & model$var.type[coded] > 0
   ordered <- vapply(model$var.levels, is.character, NA)[coded] & !by_set
-  size <- ifelse(by_set, as.integer(model$var.type[coded]), 0L)
-  sides <- lapply(which(by_set), function(i) as.integer(model$c.splits[[split[i] + 1]]))
+  sides <- model$c.splits[split[by_set] + 1]
+  size <- integer(length(column))
   size[by_set] <- lengths(sides)
   set_from <- rep(-1L, length(column))
-  set_from[by_set] <- as.integer(cumsum(c(0L, size[by_set]))[seq_len(sum(by_set))])
+  set_from[by_set] <- as.integer(cumsum(c(0, size[by_set]))[seq_len(sum(by_set))])
   value <- matrix(0, K, length(column))
-  value[k, leaf] <- split[leaf]
+  value[cbind(rep.int((seq_along(trees) - 1) %% K + 1, nodes), seq_along(column))[leaf, , drop = FALSE]] <- split[leaf]
   # gbm counts levels from 0, and asks x < cut.
   cut <- just_below(as.double(split))
   cut[ordered] <- just_below(as.double(split[ordered]) + 1)
-  list(column = column, threshold = ifelse(leaf | by_set, 0, cut), left = as.integer(pmax(tree[[3]], 0)), right = as.integer(pmax(tree[[4]], 0)),
-       missing = as.integer(pmax(tree[[5]], 0)), owner = seq_along(column) - 1L, set_from = set_from, set_size = size, set_side = unlist(sides), value = value)
+  cut[leaf | by_set] <- 0
+  list(column = column, threshold = cut, left = as.integer(pmax(part(3), 0)), right = as.integer(pmax(part(4), 0)), missing = as.integer(pmax(part(5), 0)),
+       owner = sequence(nodes) - 1L, set_from = set_from, set_size = size, set_side = as.integer(unlist(sides)), value = value)
 }
 
 #' @export

@@ -64,11 +64,7 @@ read_forest.ranger <- function(model, inputs, ...) {
     coded <- f$covariate.levels[[p]]
     if (is.null(coded)) inputs$levels[[p]] else coded
   }), columns)
-  trees <- lapply(seq_len(f$num.trees), function(t) {
-    ranger_tree(f$child.nodeIDs[[t]], f$split.varIDs[[t]], f$split.values[[t]], f$is.ordered,
-                lengths(levels), ranger_values(f, t))
-  })
-  join_trees(trees, rep(1 / f$num.trees, f$num.trees), columns, levels, ranger_inbag(model))
+  stack_trees(ranger_nodes(f, lengths(levels)), lengths(f$split.varIDs), rep(1 / f$num.trees, f$num.trees), columns, levels, ranger_inbag(model))
 }
 
 ranger_inbag <- function(model) {
@@ -78,38 +74,39 @@ ranger_inbag <- function(model) {
   counts
 }
 
-# outputs x nodes: the mean, the class shares, or the vote of each leaf (0 elsewhere).
-ranger_values <- function(f, t) {
-  leaf <- f$child.nodeIDs[[t]][[1]] == 0
-  n <- length(leaf)
-  if (f$treetype == "Regression") return(matrix(leaf * f$split.values[[t]], 1))
+# outputs x nodes of all trees: the mean, the class shares, or the vote of each leaf (0 elsewhere).
+ranger_values <- function(f, leaf, split_value) {
+  if (f$treetype == "Regression") return(matrix(leaf * split_value, 1))
   classes <- sort(f$class.values)
-  value <- matrix(0, length(classes), n)
+  value <- matrix(0, length(classes), length(leaf))
   if (f$treetype == "Classification") {
-    value[cbind(match(f$split.values[[t]][leaf], classes), which(leaf))] <- 1
+    value[cbind(match(split_value[leaf], classes), which(leaf))] <- 1
   } else {
-    value[, leaf] <- do.call(cbind, f$terminal.class.counts[[t]][leaf])[order(f$class.values), , drop = FALSE]
+    counts <- unlist(f$terminal.class.counts, recursive = FALSE, use.names = FALSE)[leaf]
+    value[, leaf] <- matrix(unlist(counts), length(classes))[order(f$class.values), ]
   }
   value
 }
 
-ranger_tree <- function(children, split_column, split_value, ordered, n_levels, value) {
-  left <- as.integer(children[[1]])
-  right <- as.integer(children[[2]])
+# All trees behind each other, as stack_trees() takes them.
+ranger_nodes <- function(f, n_levels) {
+  left <- as.integer(unlist(lapply(f$child.nodeIDs, `[[`, 1)))
+  column <- as.integer(unlist(f$split.varIDs))
+  split_value <- as.double(unlist(f$split.values))
   n <- length(left)
   leaf <- left == 0L
-  column <- as.integer(split_column)
-  by_set <- !leaf & !ordered[column + 1L]
+  value <- ranger_values(f, leaf, split_value)
+  by_set <- !leaf & !f$is.ordered[column + 1L]
   size <- integer(n)
   size[by_set] <- as.integer(n_levels[column[by_set] + 1L])
   column[leaf] <- -1L
   set_from <- rep(-1L, n)
-  set_from[by_set] <- as.integer(cumsum(c(0L, size[by_set]))[seq_len(sum(by_set))])
+  set_from[by_set] <- as.integer(cumsum(c(0, size[by_set]))[seq_len(sum(by_set))])
   # A set is a bit mask held in a double: bit k set sends level k + 1 to the right.
   set_side <- 2L * as.integer((rep(split_value[by_set], size[by_set]) %/% 2^(sequence(size[by_set]) - 1)) %% 2) - 1L
   split_value[leaf | by_set] <- 0
-  list(column = column, threshold = split_value, left = left, right = right, missing = leaf - 1L, owner = seq_len(n) - 1L,
-       set_from = set_from, set_size = size, set_side = set_side, value = value)
+  list(column = column, threshold = split_value, left = left, right = as.integer(unlist(lapply(f$child.nodeIDs, `[[`, 2))), missing = leaf - 1L,
+       owner = sequence(lengths(f$split.varIDs)) - 1L, set_from = set_from, set_size = size, set_side = set_side, value = value)
 }
 
 #' @export

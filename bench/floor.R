@@ -7,9 +7,9 @@ draws <- if (length(asked) > 1) asked[2] else 39L
 
 # Nothing acts: mixed types and many levels.
 mixed <- function(n) data.frame(yes = rbinom(n, 1, 0.5), three = factor(sample(letters[1:3], n, TRUE)), ten = factor(sample(letters[1:10], n, TRUE)), normal = rnorm(n), skewed = rexp(n), y = rnorm(n))
-# Five of twenty act.
+# Five of fifty act.
 signals <- function(n) {
-  x <- as.data.frame(matrix(rnorm(n * 20), n))
+  x <- as.data.frame(matrix(rnorm(n * 50), n))
   x$y <- rowSums(x[1:5]) + rnorm(n)
   x
 }
@@ -33,6 +33,7 @@ for (i in seq_len(datasets)) {
       above <- part$predictor[part$above]
       found <<- rbind(found, data.frame(what, method = part$method[1], rows = part$rows[1], conditional,
         value = switch(what, `some called, none acts` = length(above) > 0, `all five found` = all(paste0("V", 1:5) %in% above), `shadow called` = "shadow" %in% above)))
+      if (what == "shadow called") found <<- rbind(found, data.frame(what = "its signal called", method = part$method[1], rows = part$rows[1], conditional, value = "acts" %in% above))
     }
   }
   run("some called, none acts", mixed, 150, c("impurity", "permutation", "shapley"))
