@@ -53,6 +53,10 @@ forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, 
     .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
+shift_places <- function(x, size) {
+    .Call(`_dreher_shift_places`, x, size)
+}
+
 shuffle_prepare <- function(forest, x, threads) {
     .Call(`_dreher_shuffle_prepare`, forest, x, threads)
 }

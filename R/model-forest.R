@@ -73,7 +73,8 @@ join_trees <- function(trees, ...) {
   all <- lapply(stats::setNames(nm = c("column", "threshold", "left", "right", "missing", "owner", "set_size", "set_side")), gather)
   all$value <- matrix(gather("value"), nrow(trees[[1]]$value))
   sets <- lengths(field("set_side"))
-  all$set_from <- shift_places(gather("set_from"), rep.int(cumsum(c(0, sets))[seq_along(sets)], size))
+  from <- gather("set_from")
+  all$set_from <- ifelse(from < 0, -1, from + rep.int(cumsum(c(0, sets))[seq_along(sets)], size))
   stack_trees(all, size, ...)
 }
 
@@ -82,19 +83,10 @@ join_trees <- function(trees, ...) {
 stack_trees <- function(all, size, weight, columns, levels, inbag = NULL, base = NULL, link = "identity", stretch = 1, boosted = NULL, single = FALSE) {
   if (is.null(base)) base <- rep(0, nrow(all$value))
   if (sum(as.double(size)) > 2^31 - 2) stop_model("The model has more nodes than can be counted.", todo = "Use `predict_with = ` for it.")
-  start <- cumsum(c(0, size))[seq_along(size)]
-  by <- rep.int(start, size)
-  flat_forest(root = as.integer(start), weight = weight, column = all$column, threshold = all$threshold, left = shift_places(all$left, by), right = shift_places(all$right, by),
-              missing = shift_places(all$missing, by), value = all$value, columns = columns, levels = levels, owner = shift_places(all$owner, by), set_from = all$set_from,
-              set_size = all$set_size, set_side = as.integer(all$set_side), base = base, inbag = inbag, link = link, stretch = stretch, boosted = boosted, single = single)
-}
-
-# -1, nowhere, stays so.
-shift_places <- function(x, by) {
-  nowhere <- x < 0L
-  x <- as.integer(x + by)
-  x[nowhere] <- -1L
-  x
+  place <- function(name) shift_places(all[[name]], size)
+  flat_forest(root = cumsum(c(0, size))[seq_along(size)], weight = weight, column = all$column, threshold = all$threshold, left = place("left"), right = place("right"), missing = place("missing"),
+              value = all$value, columns = columns, levels = levels, owner = place("owner"), set_from = all$set_from, set_size = all$set_size, set_side = all$set_side, base = base, inbag = inbag,
+              link = link, stretch = stretch, boosted = boosted, single = single)
 }
 
 # A tree whose nodes stand in any order, breadth first and without those that nothing leads to. `set`: a list of

@@ -191,6 +191,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// shift_places
+Rcpp::IntegerVector shift_places(Rcpp::IntegerVector x, Rcpp::IntegerVector size);
+RcppExport SEXP _dreher_shift_places(SEXP xSEXP, SEXP sizeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type size(sizeSEXP);
+    rcpp_result_gen = Rcpp::wrap(shift_places(x, size));
+    return rcpp_result_gen;
+END_RCPP
+}
 // shuffle_prepare
 SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads);
 RcppExport SEXP _dreher_shuffle_prepare(SEXP forestSEXP, SEXP xSEXP, SEXP threadsSEXP) {
@@ -446,6 +458,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
     {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
+    {"_dreher_shift_places", (DL_FUNC) &_dreher_shift_places, 2},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
     {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 11},
     {"_dreher_tally_start", (DL_FUNC) &_dreher_tally_start, 2},

@@ -207,6 +207,20 @@ Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::Nume
   return Rcpp::List::create(Rcpp::Named("sum") = sum, Rcpp::Named("square") = square);
 }
 
+// From places in trees (`size` nodes each, behind each other) to places in the list of all; -1, nowhere, stays so.
+// [[Rcpp::export]]
+Rcpp::IntegerVector shift_places(Rcpp::IntegerVector x, Rcpp::IntegerVector size) {
+  Rcpp::IntegerVector out(Rcpp::no_init(x.size()));
+  R_xlen_t start = 0;
+  for (int nodes : size) {
+    if (nodes < 0 || start + nodes > x.size()) Rcpp::stop("trees do not fit their nodes");
+    for (R_xlen_t i = start; i < start + nodes; ++i) out[i] = x[i] < 0 ? -1 : x[i] + static_cast<int>(start);
+    start += nodes;
+  }
+  if (start != x.size()) Rcpp::stop("trees do not fit their nodes");
+  return out;
+}
+
 namespace {
 
 // A forest and a table, laid out for shuffling; kept between calls for parts of the rows.
