@@ -24,7 +24,7 @@ if ("kiln" %in% commandArgs(TRUE)) {
 
   kiln <- demo_kiln(missing = FALSE)
   use <- setdiff(names(kiln$train), c("ring_tone", "defect", "tile_id", "batch"))
-  train <- kiln$train[1:600, ]
+  train <- kiln$train
   d <- train[use]
   models <- list(forest = ranger::ranger(strength ~ ., d, num.trees = 200, seed = 1, num.threads = 1), linear = lm(strength ~ ., d),
                  boosted = gbm::gbm(strength ~ ., "gaussian", transform(d, clay_source = factor(clay_source), glaze_type = factor(glaze_type), operator = factor(operator)), n.trees = 150, interaction.depth = 4))

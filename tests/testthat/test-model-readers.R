@@ -460,3 +460,25 @@ test_that("parsnip fits and workflows are opened to the engine, in the user's co
 test_that("all in all well over thirty models have been compared", {
   expect_gt(compared, 60)
 })
+
+test_that("places in trees become places in the list of all nodes", {
+  expect_identical(shift_places(c(1L, 0L, -1L, 2L, 1L, -1L), c(2L, 1L, 3L)), c(1L, 0L, -1L, 5L, 4L, -1L))
+  expect_identical(shift_places(integer(), integer()), integer())
+  expect_error(shift_places(1:3, 2L), "do not fit")
+  expect_error(shift_places(1:3, c(2L, 2L)), "do not fit")
+})
+
+test_that("trees put together one by one or behind each other make the same forest", {
+  set.seed(31)
+  level <- list(c = letters[1:4])
+  trees <- lapply(1:5, function(i) {
+    f <- random_flat_forest(c("a", "b", "c"), level, trees = 1, depth = 4, outputs = 3)
+    f[c("column", "threshold", "left", "right", "missing", "owner", "set_from", "set_size", "set_side", "value")]
+  })
+  whole <- join_trees(trees, rep(0.2, 5), c("a", "b", "c"), level)
+  x <- cbind(a = rnorm(50), b = rnorm(50), c = sample(4, 50, TRUE))
+  x[sample(150, 20)] <- NA
+  alone <- Reduce(`+`, lapply(trees, function(t) 0.2 * forest_predict(join_trees(list(t), 1, c("a", "b", "c"), level), x, 1L)))
+  expect_equal(forest_predict(whole, x, 1L), alone, tolerance = 1e-12)
+  expect_equal(forest_predict(whole, x, 1L), slow_predict(whole, x), tolerance = 1e-12)
+})

@@ -288,3 +288,65 @@ test_that("losses are summed up as the definition has it: by receiver and donor,
   expect_error(tally_add(tally, p[, 1, 1], 2L, 1L, 9L, 1L, truth, before, double(), shared, FALSE, 1L), "out of range")
   expect_error(charge_donors(e, shared + 30L), "out of range")
 })
+
+test_that("sums of two roles follow their definition: parts that repeat in every shuffle, and strata", {
+  set.seed(21)
+  n <- 24
+  R <- 3
+  donors <- draw_donors(n, R, 5)
+  change <- matrix(rnorm(n * R), n)
+  basis <- cbind(rnorm(n), 1, rnorm(n))
+  by <- c(0.7, -0.2, 0.4)
+  slope <- 1.3
+  D <- slope * change + as.vector(basis %*% by)   # the same part e in all repeats
+  charge <- function(x) vapply(seq_len(n), function(k) sum(x[donors == k]) / R, 0)
+  repeated <- function(v) matrix(v, n, R)
+  passed <- apply(basis, 2, function(b) charge(repeated(b)))
+  stratum <- rep(1:4, length.out = n)
+  for (within in c(FALSE, TRUE)) {
+    found <- two_way_sums(rowMeans(change), charge(change), sum(change^2), R, slope, basis, passed, by, if (within) stratum else integer())
+    given <- rowMeans(D)
+    taken <- charge(D)
+    if (within) taken <- taken - stats::ave(taken, stratum)
+    expect_equal(found, list(units = given + taken, var_units = stats::var(given + taken), var_given = stats::var(given), var_taken = stats::var(taken), square = sum(D^2)), tolerance = 1e-12)
+  }
+  expect_error(two_way_sums(rowMeans(change), charge(change)[-1], 1, R, slope, basis, passed, by, integer()), "do not fit")
+  expect_error(two_way_sums(rowMeans(change), charge(change), 1, R, slope, basis, passed[, 1:2], by, integer()), "do not fit")
+  expect_error(two_way_sums(rowMeans(change), charge(change), 1, R, slope, basis, passed, by, stratum - 1L), "counted from 1")
+})
+
+test_that("a table's values become their places among the column's distinct values", {
+  set.seed(22)
+  f <- random_flat_forest(c("a", "b", "c"), list(), trees = 2, depth = 3)
+  for (n in c(1, 2, 40, 3000)) {
+    x <- cbind(a = rnorm(n), b = sample(c(-2.5, -0, 0, 1e-310, Inf, -Inf, .Machine$double.xmax, 1 + .Machine$double.eps, 1), n, TRUE), c = round(rcauchy(n), 1) * 10^sample(-8:8, n, TRUE))
+    x[sample(length(x), length(x) %/% 10)] <- NA
+    prepared <- shuffle_prepare(f, x, 2L)
+    for (j in 1:3) {
+      known <- sort(unique(x[, j]))   # missing values stand last
+      expect_identical(shuffle_ranks(prepared, j), ifelse(is.na(unname(x[, j])), length(known), match(unname(x[, j]), known) - 1L))
+    }
+  }
+})
+
+test_that("the walk's own outputs are the predictions, wherever the rows are cut", {
+  set.seed(23)
+  f <- random_flat_forest(c("a", "b", "c"), list(), trees = 9, depth = 7, outputs = 2)
+  x <- matrix(rnorm(200 * 3), 200, dimnames = list(NULL, c("a", "b", "c")))
+  donors <- draw_donors(200, 2, 1)
+  none <- matrix(0L, 0, 0)
+  whole <- shuffle_rows(shuffle_prepare(f, x, 1L), 1:3, 3L, donors, 2L, FALSE, none, double(), 1L, 200L, 2L)
+  expect_equal(whole$before, forest_predict(f, x, 1L), tolerance = 1e-13)
+  # A predictor that no tree asks changes nothing, to the bit.
+  g <- f
+  g$n_columns <- 4L
+  g$columns <- c(f$columns, "idle")
+  wide <- cbind(x, idle = rnorm(200))
+  idle <- shuffle_rows(shuffle_prepare(g, wide, 1L), c(0L, 0L, 0L, 1L), 1L, donors, 2L, FALSE, none, double(), 1L, 200L, 1L)
+  for (r in 1:2) expect_identical(idle$after[, r, 1, ], idle$before)
+  expect_identical(idle$before, whole$before)
+  for (cut in list(1:1, 1:17, 16:48, 199:200)) {
+    part <- shuffle_rows(shuffle_prepare(f, x, 1L), 1:3, 3L, donors, 2L, FALSE, none, double(), cut[1], cut[length(cut)], 1L)
+    expect_identical(part, list(before = whole$before[cut, , drop = FALSE], after = whole$after[cut, , , , drop = FALSE]))
+  }
+})

@@ -52,6 +52,54 @@ test_that("conditional decoys keep what the other predictors say", {
   expect_gt(stats::cor(kept$decoy_2_, rows$a), 0.7)
 })
 
+test_that("what the others foretell of a predictor leaves the row itself out, and is taken from the better of two ways", {
+  set.seed(11)
+  n <- 120
+  d <- data.frame(a = rnorm(n), b = rnorm(n), kind = factor(sample(c("red", "grey", "white"), n, TRUE)))
+  d$line <- d$a - 0.5 * d$b + (d$kind == "red") + rnorm(n, sd = 0.3)
+  d$bend <- d$a^2 + rnorm(n, sd = 0.1)
+  d$alone <- rnorm(n)
+  fresh <- d[1:20, ]
+  said <- foretell("line", d, fresh, 1)
+  # By definition: as many fits as rows, each without the row it foretells.
+  others <- stats::model.matrix(~ a + b + kind + bend + alone, d)
+  slow <- vapply(seq_len(n), function(i) sum(others[i, ] * stats::coef(lm.fit(others[-i, ], d$line[-i]))), 0)
+  expect_equal(said$train, slow, tolerance = 1e-8)
+  expect_equal(said$data, as.vector(others[1:20, ] %*% stats::coef(lm.fit(others, d$line))), tolerance = 1e-8)
+  # A bend that no straight line follows is left to the forest.
+  x <- as.matrix(d[c("a", "b")])
+  colnames(x) <- NULL
+  error <- function(way) mean((way$train - d$bend)^2)
+  straight <- foretell_linear(x, d$bend, rep(TRUE, n), x)
+  grown <- foretell_forest(x, d$bend, rep(TRUE, n), x, 1, "bend")
+  expect_lt(error(grown), error(straight) / 2)
+  expect_identical(foretell("bend", d[c("a", "b", "bend")], fresh, 1)$train, foretell_forest(as.matrix(d[c("a", "b")]), d$bend, rep(TRUE, n), as.matrix(fresh[c("a", "b")]), 1, "bend")$train)
+  # Nothing to say, nothing said; gaps are no obstacle, in the predictor or beside it.
+  d$same <- fresh$same <- 1
+  expect_identical(foretell("same", d, fresh, 1), list(train = double(n), data = double(20)))
+  expect_identical(foretell("a", d["a"], fresh, 1)$data, double(20))
+  d$line[3:9] <- NA
+  d$a[1:5] <- NA
+  expect_true(all(is.finite(unlist(foretell("line", d, fresh, 1)))) && all(is.finite(unlist(foretell("kind", d, fresh, 1)))))
+})
+
+test_that("strata of conditional decoys hold ten rows that stand next to each other, on training and on fresh rows", {
+  set.seed(12)
+  rows <- data.frame(a = rnorm(95))
+  rows$b <- rows$a + rnorm(95, sd = 0.5)
+  rows$y <- rows$a + rnorm(95)
+  fresh <- rows[sample(95, 43), ]
+  st <- study(lm(y ~ a + b, rows), fresh, "y", train = rows)
+  strata <- strata_of_all(st, st$models[[1]], 1)
+  expect_identical(strata, strata_of_all(st, st$models[[1]], 1))
+  for (on in names(strata)) for (p in c("a", "b")) {
+    expect_true(all(table(strata[[on]][[p]])[-1] <= 10) && max(table(strata[[on]][[p]])) == 10)
+    score <- foretell(p, st$train[c("a", "b")], fresh[c("a", "b")], 1)[[on]]
+    by <- order(score)
+    expect_false(is.unsorted(strata[[on]][[p]][by]))
+  }
+})
+
 test_that("every reader trains with the copies, and a signal stands above them", {
   set.seed(4)
   d <- data.frame(a = rnorm(300), b = rnorm(300), c = rnorm(300))
