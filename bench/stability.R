@@ -1,12 +1,13 @@
 # Do joint rank sets hold what they promise? Simulated data sets with separated, tied and null predictors; a linear model and a forest; permutation and
 # Shapley importance; rank sets and tiers from bootstrap draws. A set holds when it contains all tied true ranks of its predictor, and counts when those of all predictors do at once.
 # A tier is broken falsely when the predictor that opens it is not truly below the one before's leader.
-# Run with: Rscript bench/stability.R [data sets] [draws]   (400 data sets of 100 draws: about an hour on two cores)
+# Run with: Rscript bench/stability.R [data sets] [draws] [cores]   (400 data sets of 100 draws: three quarters of an hour on one core)
 # Results, brought up to date as it goes: bench/results/stability.csv
 library(dreher)
 asked <- as.integer(commandArgs(TRUE))
 datasets <- if (length(asked) > 0) asked[1] else 400L
 draws <- if (length(asked) > 1) asked[2] else 100L
+cores <- if (length(asked) > 2) asked[3] else 2L
 
 truths <- list(separated = c(1.5, 1.1, 0.75, 0.45, 0.2, 0), tied = c(1, 1, 0.5, 0.5, 0, 0))
 one <- function(i) {
@@ -32,7 +33,7 @@ one <- function(i) {
 }
 found <- NULL
 for (some in split(seq_len(datasets), (seq_len(datasets) - 1) %/% 10)) {
-  found <- rbind(found, do.call(rbind, parallel::mclapply(some, one, mc.cores = 2)))
+  found <- rbind(found, do.call(rbind, parallel::mclapply(some, one, mc.cores = cores)))
   cells <- aggregate(cbind(held, each, width, false_break, tiers) ~ truth + model + method, found, mean)
   cells$data_sets <- aggregate(held ~ truth + model + method, found, length)$held
   cells$draws <- draws

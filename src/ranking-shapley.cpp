@@ -5,7 +5,7 @@ namespace dreher {
 namespace {
 
 // Rows go through the trees in blocks; a block's values stand as [players * outputs][lanes].
-constexpr int lanes = 128;
+constexpr int lanes = 256;
 
 // weight(a, b) = (a-1)! b! / (a+b)!, the share of one of `a` players against `b`.
 class Weights {
@@ -566,6 +566,7 @@ class SmallTreeBuilder {
 
 // Rows from `from` on, m of them (at most `lanes`), through one small tree.
 DREHER_CLONES void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, int K, double* phi) {
+  const int even = (m + 7) / 8 * 8;   // as many as processors take at once; what stands behind the last row is not read
   std::uint64_t answers[lanes] = {};
   for (std::size_t j = 0; j < tree.column.size(); ++j) {
     const double* const x = rows.cell + rows.rows * tree.column[j] + from;
@@ -579,19 +580,23 @@ DREHER_CLONES void add_small(const SmallTree& tree, const Table& rows, std::ptrd
   }
   for (const SmallTree::Group& g : tree.group) {
     const int A = static_cast<int>(g.above.size()), I = static_cast<int>(g.inside.size()), G = static_cast<int>(g.players.size());
-    std::uint64_t index[lanes] = {};
+    std::uint64_t index[lanes];
+    std::fill(index, index + even, 0);
     for (int e = 0; e < A; ++e) {
-      const std::uint64_t mask = g.above[e].mask, want = g.above[e].want, bit = std::uint64_t(1) << e;
-      for (int i = 0; i < lanes; ++i) index[i] |= (answers[i] & mask) == want ? bit : 0;
+      const std::uint64_t mask = g.above[e].mask, want = g.above[e].want;
+      for (int i = 0; i < even; ++i) {
+        const std::uint64_t apart = (answers[i] & mask) ^ want;
+        index[i] |= (((apart | (0 - apart)) >> 63) ^ 1) << e;   // a comparison would keep processors from doing several at once
+      }
     }
     for (int j = 0; j < I; ++j) {
       const int down = g.inside[j], up = A + j;
-      for (int i = 0; i < lanes; ++i) index[i] |= (answers[i] >> down & 1) << up;
+      for (int i = 0; i < even; ++i) index[i] |= (answers[i] >> down & 1) << up;
     }
     for (int e = 0; e < G; ++e) for (int k = 0; k < K; ++k) {
       const double* const part = g.table.data() + (static_cast<std::size_t>(e * K + k) << (A + I));
       double* const to = phi + static_cast<std::ptrdiff_t>(g.players[e] * K + k) * lanes;
-      for (int i = 0; i < lanes; ++i) to[i] += part[index[i]];
+      for (int i = 0; i < even; ++i) to[i] += part[index[i]];
     }
   }
 }
@@ -620,6 +625,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
 
   // Tables are made for some trees, all rows are sent through them, and they are dropped.
   const int at_once = 32;
+  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(lanes, (n + loop.threads - 1) / loop.threads));
   std::vector<SmallTree> small(at_once);
   std::vector<Descent> descent;
   if (d.cover != nullptr) for (int j = 0; j < at_once; ++j) descent.emplace_back(f, d.player_of, P, d.cover);
@@ -647,7 +653,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
       if (!is_small[j] && d.cover != nullptr) descent[j].prepare(t, points);
     });
     if (!built) return false;
-    const bool done = each_block(loop, n, lanes, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
+    const bool done = each_block(loop, n, size, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
       Room& room = rooms[thread];
       const int m = static_cast<int>(to - from);
       rows.read_block(from, to, room.block.data());
