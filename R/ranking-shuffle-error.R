@@ -106,7 +106,7 @@ ratio_scale <- function(rule, before, after) {
 }
 
 finish_judging <- function(rule, value, found) {
-  limits <- t_limits(value, found$std_error, found$df, rule$level)
+  limits <- if (is.null(found$units)) t_limits(value, found$std_error, found$df, rule$level) else leaning_limits(value, found$std_error, found$df, rule$level, as.vector(block_sums(found$units, rule$cases$block)))
   if (rule$form == "ratio") {
     limits <- lapply(limits, expm1)
     found$std_error <- exp(value) * found$std_error

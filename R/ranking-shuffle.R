@@ -79,6 +79,7 @@ shuffle_pieces <- function(open, units, design, visit, whole = FALSE) {
 
 # Units that go through one walk: disjoint, and no more than the memory holds.
 split_units <- function(units, at_once) {
+  if (!anyDuplicated(unlist(units, use.names = FALSE))) return(split(seq_along(units), (seq_along(units) - 1) %/% at_once))
   layer <- integer(length(units))
   used <- list()
   for (i in seq_along(units)) {
@@ -98,9 +99,8 @@ forest_origin <- function(model) if (is.null(model$forest$origin)) model$forest$
 
 # Which unit (number among `units`) each of the forest's columns belongs to; 0 for none.
 forest_players <- function(model, units) {
-  origin <- forest_origin(model)
-  player <- integer(length(origin))
-  for (u in seq_along(units)) player[origin %in% units[[u]]] <- u
+  player <- rep(seq_along(units), lengths(units))[match(forest_origin(model), unlist(units, use.names = FALSE))]
+  player[is.na(player)] <- 0L
   player
 }
 

@@ -151,7 +151,11 @@ find_flags <- function(st) {
 }
 
 # The predictors' flags, per unit (a list of predictors' names).
-flags_of_units <- function(st, units) vapply(units, function(u) join_flags(t(unname(st$flags$predictors[u]))), "")
+flags_of_units <- function(st, units) {
+  flags <- st$flags$predictors
+  if (all(lengths(units) == 1)) return(stats::setNames(flags[unlist(units, use.names = FALSE)], names(units)))
+  vapply(units, function(u) join_flags(t(unname(flags[u]))), "")
+}
 
 join_flags <- function(...) {
   apply(cbind(...), 1, function(f) paste(unique(f[nzchar(f)]), collapse = "; "))

@@ -30,6 +30,27 @@ test_that("conditions carry the class tree and the three parts of a message", {
   expect_match(conditionMessage(e), "Broken \\{x\\}.*Given: 1.*Mend it")
 })
 
+test_that("limits are stretched on the side of the long tail, and only there", {
+  u <- c(rep(0, 95), 1:5) # leans to the right
+  n <- length(u)
+  m <- u - mean(u)
+  error <- sd(u) / sqrt(n)
+  a <- mean(m^3) / mean(m^2)^1.5 / sqrt(n)
+  plain <- t_limits(mean(u), error, n - 1, 0.9)
+  own <- leaning_limits(mean(u), error, n - 1, 0.9, u)
+  expect_identical(own$lower, plain$lower)
+  # Hall's transformation of the distance to the limit is the quantile of t.
+  t <- (mean(u) - own$upper) / error
+  df <- 2 * n / (mean(m^4) / mean(m^2)^2 - 1 + 2 / (n - 1))
+  expect_lt(df, n - 1)
+  expect_equal(t + a * t^2 / 3 + a^2 * t^3 / 27 + a / 6, -qt(0.95, df), tolerance = 1e-10)
+  expect_equal(unlist(leaning_limits(-mean(u), error, n - 1, 0.9, -u)), -c(lower = own$upper, upper = own$lower))
+  even <- c(-3:3, -2:2, -1:1, -6:6)
+  expect_identical(leaning_limits(0, 1, 27, 0.95, even), t_limits(0, 1, 27, 0.95))
+  expect_identical(leaning_limits(0, 1, 18, 0.95, u[82:100]), t_limits(0, 1, 18, 0.95))
+  expect_identical(leaning_limits(0, 0, 99, 0.95, double(100)), list(lower = 0, upper = 0))
+})
+
 test_that("the grouped jackknife is exact for a mean", {
   x <- c(3, 1, 4, 1, 5, 9, 2, 6, 5, 3)
   left_out <- vapply(seq_along(x), function(i) mean(x[-i]), 0)
