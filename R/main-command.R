@@ -71,7 +71,7 @@ command_steps <- function() {
                  opt("out", "folder for tables, pictures and the report; made if it is not there"))
   flag <- function(name, help) optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help)
   margin <- opt("margin", "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" [default %default]", default = "2 %")
-  format <- opt("format", "of the table: csv or json [default %default]", default = "csv")
+  format <- opt("format", "of the table: csv, json or xlsx [default %default]", default = "csv")
   runs <- list(opt("workers", "processes that share the work [default %default]", "integer", 1L), opt("run", "run folder: every finished piece is kept there"), flag("resume", "go on with the run in --run"), format)
   list(
     demo = list(says = "Runs the whole example on made-up data of a pottery works.", needs = "out", run = command_demo,
@@ -132,7 +132,7 @@ make_folder <- function(path) {
 command_rank <- function(given) {
   repeats <- if (given$repeats %in% c("auto", "all")) given$repeats else suppressWarnings(as.integer(given$repeats))
   if (is.na(repeats)) wrong_usage("--repeats must be a number, auto or all.")
-  check_choice(given$format, c("csv", "json"), "--format")
+  check_choice(given$format, table_formats, "--format")
   st <- command_study(given, read_table(given$data))
   by <- if (is.null(given$by)) c("impurity", "permutation", "shapley") else trimws(strsplit(given$by, ",")[[1]])
   if (is.null(given$by) && is.null(st$train)) by <- "permutation"
@@ -149,7 +149,7 @@ command_rank <- function(given) {
 
 # With workers, and a run folder that holds no other run.
 open_run <- function(given) {
-  check_choice(given$format, c("csv", "json"), "--format")
+  check_choice(given$format, table_formats, "--format")
   if (given$resume && is.null(given$run)) wrong_usage("--resume needs --run, the folder of the run to go on with.")
   if (!is.null(given$run) && !given$resume && file.exists(file.path(given$run, "run.sqlite"))) wrong_usage("\"", given$run, "\" holds a run already: go on with it by --resume, or name another folder.")
   if (given$workers > 1) future::plan("multisession", workers = given$workers)
@@ -227,7 +227,7 @@ command_reduce <- function(given) {
 }
 
 command_compare <- function(given) {
-  check_choice(given$format, c("csv", "json"), "--format")
+  check_choice(given$format, table_formats, "--format")
   st <- command_study(given, NULL)
   found <- compare_sets(st, sets_in_words(given$sets), reference = given$reference, rows = if (!is.null(given$data)) read_table(given$data), margin = given$margin, folds = given$folds, times = given$times, seed = given$seed)
   if (is.null(given$out)) return(print_table(found, given$format))
@@ -252,7 +252,7 @@ sets_in_words <- function(words) {
 }
 
 command_confirm <- function(given) {
-  check_choice(given$format, c("csv", "json"), "--format")
+  check_choice(given$format, table_formats, "--format")
   st <- command_study(given, NULL)
   cf <- confirm_set(read_predictor_set(given$set), read_table(given$data), margin = given$margin, study = st, seed = given$seed)
   if (is.null(given$out)) {

@@ -23,6 +23,8 @@
 #'   link; `settings` says which). With more than two classes: one set of rows per class, and one with `class` `NA` for the sum over classes.
 #'   Attribute `units` holds the values themselves, rows x predictors (x classes). Attribute `direction` says, per model, class and predictor, the signed `mean` of the values and the rank `correlation` of the
 #'   predictor with its contribution (`NA` for factors of several levels and units of several predictors): `rises`, `falls`, `mixed` (below 0.5 in size), or `not told from none` at `level`.
+#'   For units of several predictors attribute `parts` holds, where it has a closed form, what each `member` has when it plays by itself (`importance`), the `sum` (mean size of what a row's members' values add up to) and the
+#'   `joint` value of the unit as one player, which is what it ranks by; the two differ where the members act together with others.
 #'   Attribute `shares` holds, from the top, each predictor's `share` of the mean sizes with its `std_error`, and the `cumulative` share with its own (delta method, over rows).
 #' @details
 #' The players are the predictors. \eqn{v(S)} is the mean prediction when the predictors in S have the row's values and the others
@@ -105,20 +107,40 @@ divide_model <- function(st, model, units, on, others, max_rows, scale, precisio
   cases <- cases_of(st, on$data)
   rows <- model_rows(st, model, on$data, "rows")
   bg <- if (nrow(others)) model_rows(st, model, others, "background")
-  values <- switch(way,
-                   forest = shapley_forest(st, model, units, rows, bg),
-                   linear = shapley_linear(st, model, units, rows, bg),
-                   enumerated = shapley_enumerated(st, model, units, rows, bg),
-                   sampled = shapley_sampled(st, model, units, rows, bg, precision, max_pairs, seed))
-  check_sums(values, model$name)
+  divide <- function(way, units) {
+    values <- switch(way,
+                     forest = shapley_forest(st, model, units, rows, bg),
+                     linear = shapley_linear(st, model, units, rows, bg),
+                     enumerated = shapley_enumerated(st, model, units, rows, bg),
+                     sampled = shapley_sampled(st, model, units, rows, bg, precision, max_pairs, seed))
+    check_sums(values, model$name)
+    values
+  }
+  values <- divide(way, units)
   table <- summarise_shapley(st, model, units, on$label, values, cases, level)
   settings <- new_settings(model, "shapley", on$label, n, repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
                            measures = "mean size of Shapley values", scale = values$scale, background = if (is.null(bg)) NA_integer_ else nrow(bg),
                            note = paste0(if (way == "sampled") "sampled" else "exact", if (is.null(bg)) ", by cover"))
   out <- new_ranking(st, table, settings, stats::setNames(list(values$phi), paste0(model$name, "/shapley", if (on$label != "holdout") paste0("/", on$label))), seed, level)
   attr(out, "shares") <- share_errors(model, on$label, values$phi, cases)
+  alone <- as.list(stats::setNames(nm = unlist(units, use.names = FALSE)))
+  if (length(alone) > length(units) && shapley_way(model, scale, length(alone)) != "sampled") {
+    attr(out, "parts") <- parts_of_units(model, on$label, units, values$phi, divide(shapley_way(model, scale, length(alone)), alone)$phi, cases)
+  }
   attr(out, "direction") <- find_direction(st, model, units, on$label, values$phi, rows, cases$weight, level)
   out
+}
+
+# Units of several predictors: what each member has when it plays by itself, and the size of what a row's members have together, beside the unit's as one player.
+parts_of_units <- function(model, label, units, phi, alone, cases) {
+  mean_size <- function(phi) colMeans(times(cases$weight, sizes_over_classes(phi)))
+  several <- units[lengths(units) > 1]
+  joint <- mean_size(phi)
+  each <- mean_size(alone)
+  do.call(rbind, lapply(names(several), function(u) {
+    together <- array(apply(alone[, several[[u]], , drop = FALSE], c(1, 3), sum), c(dim(alone)[1], 1, dim(alone)[3]))
+    data.frame(model = model$name, rows = label, unit = u, member = several[[u]], importance = unname(each[several[[u]]]), joint = joint[[u]], sum = mean_size(together), row.names = NULL)
+  }))
 }
 
 # Shares of the mean sizes over all classes, from the top, with errors by the delta method: a row's influence is its own size less the share of all

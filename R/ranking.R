@@ -71,7 +71,7 @@ bind_rankings <- function(st, parts, seed, level, left_out = NULL) {
   rownames(table) <- NULL
   out <- new_ranking(st, table, do.call(rbind, lapply(parts, attr, "settings")), unlist(lapply(unname(parts), attr, "units"), recursive = FALSE),
                      seed, level, left_out)
-  for (name in c("members", "strata", "gap", "twins", "score", "direction", "shares")) attr(out, name) <- unique(do.call(rbind, unname(lapply(parts, attr, name))))
+  for (name in c("members", "strata", "gap", "twins", "score", "direction", "shares", "parts")) attr(out, name) <- unique(do.call(rbind, unname(lapply(parts, attr, name))))
   out
 }
 

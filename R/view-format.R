@@ -117,6 +117,15 @@ say_members <- function(members, models, most = 3) {
          ifelse(!clear, ".", ifelse(shown$beyond > 0, ": they stand in for each other.", ": they act together.")))
 }
 
+# Units of several predictors as one player, beside what their members' Shapley values add up to.
+say_parts <- function(parts, models, most = 3) {
+  if (is.null(parts)) return(NULL)
+  one <- parts[parts$model %in% models & !duplicated(parts[c("model", "rows", "unit")]), ]
+  shown <- utils::head(one[order(-abs(one$joint - one$sum)), ], most)
+  unit <- shown$joint / 30
+  paste0(shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"), ": as one player ", format_value(shown$joint, unit), ", its members' Shapley values add up to ", format_value(shown$sum, unit), ".")
+}
+
 # The level of the intervals that stand in a ranking for these settings; NA where there are none.
 level_shown <- function(x, s) {
   of <- x$model == s$model & x$method == s$method & x$rows == s$rows

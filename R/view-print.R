@@ -122,7 +122,7 @@ assemble_ranking <- function(x, rows, most_models) {
   c(heading(paste0("Ranking of the predictors of ", attr(x, "target"))), shorten(unique(notes), 80), body,
     if (more > 0) paste0("and ", count_of(more, "more model"), ": as.data.frame() shows all"), "", wrap_lines(say),
     unlist(lapply(shorten(say_suspects(whole, labels), 240), wrap_lines)),
-    unlist(lapply(c(say_members(attr(x, "members"), models), say_gap(attr(x, "gap"), models, labels), say_twins(attr(x, "twins"), labels), say_noise(used), say_resamples(x), say_floor(attr(x, "floor"), labels)), wrap_lines)),
+    unlist(lapply(c(say_members(attr(x, "members"), models), say_parts(attr(x, "parts"), models), say_gap(attr(x, "gap"), models, labels), say_twins(attr(x, "twins"), labels), say_noise(used), say_resamples(x), say_floor(attr(x, "floor"), labels)), wrap_lines)),
     if (!is.null(skipped)) wrap_lines(paste0("Left out: ", paste0(skipped$method, " for ", skipped$model, " (", skipped$why, ")", collapse = "; "), ".") |> shorten(240)))
 }
 

@@ -1,13 +1,13 @@
 #' Write results to a file
 #'
-#' Writes the table behind a result as CSV or JSON, with what is needed to read it: metric, direction, level, seed, numbers of rows and
+#' Writes the table behind a result as CSV, JSON or a spreadsheet, with what is needed to read it: metric, direction, level, seed, numbers of rows and
 #' repeats.
 #'
 #' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()], [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()] or [confirm_set()].
-#' @param file Path; its ending (`.csv` or `.json`) says the format. Existing files are replaced.
+#' @param file Path; its ending (`.csv`, `.json` or `.xlsx`) says the format. Spreadsheets are written by package writexl. Existing files are replaced.
 #' @param ... Must be empty.
 #' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an object with `about` (the circumstances)
-#'   and `rows` (the table, one object per row).
+#'   and `rows` (the table, one object per row). Spreadsheet: the sheets `rows` and `about`, in the order of the table's rows and columns.
 #' @section Errors: An ending that is not known; a folder that does not exist or may not be written to.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -19,20 +19,28 @@ write_results <- function(x, file, ...) {
   check_no_dots(..., .verb = "write_results")
   check_string(file, "file")
   ending <- tolower(tools::file_ext(file))
-  if (!ending %in% c("csv", "json")) {
-    stop_input(paste0("`file` must end in .csv or .json."), paste0("Given: \"", file, "\"."))
+  if (!ending %in% table_formats) {
+    stop_input(paste0("`file` must end in .csv, .json or .xlsx."), paste0("Given: \"", file, "\"."))
   }
+  if (ending == "xlsx") rlang::check_installed("writexl", "to write spreadsheets")
   if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
   table <- as.data.frame(x)
   about <- circumstances(x)
   tryCatch(
-    if (ending == "json") {
-      jsonlite::write_json(list(about = about, rows = table), file, auto_unbox = TRUE, digits = NA, na = "null", pretty = TRUE)
-    } else {
-      data.table::fwrite(cbind(table, with_settings(table, about, attr(x, "settings"))), file, na = "")
-    },
+    switch(ending,
+           json = jsonlite::write_json(list(about = about, rows = table), file, auto_unbox = TRUE, digits = NA, na = "null", pretty = TRUE),
+           xlsx = writexl::write_xlsx(list(rows = cbind(table, with_settings(table, about, attr(x, "settings"))), about = about_sheet(about)), file),
+           csv = data.table::fwrite(cbind(table, with_settings(table, about, attr(x, "settings"))), file, na = "")),
     error = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)))
   invisible(file)
+}
+
+table_formats <- c("csv", "json", "xlsx")
+
+# What holds for the whole table, a line each.
+about_sheet <- function(about) {
+  plain <- about[!vapply(about, is.data.frame, NA)]
+  data.frame(what = names(plain), value = vapply(plain, function(v) paste(format(v, digits = 15), collapse = ", "), ""), row.names = NULL)
 }
 
 circumstances <- function(x) {

@@ -23,6 +23,12 @@
 #define DREHER_CLONES DREHER_WIDE
 #endif
 
+#if defined(__GNUC__) && !defined(__clang__)
+#define DREHER_ONE_BY_ONE __attribute__((optimize("no-tree-vectorize", "no-tree-slp-vectorize")))
+#else
+#define DREHER_ONE_BY_ONE
+#endif
+
 namespace dreher {
 
 struct Loop {

@@ -5,7 +5,7 @@ namespace dreher {
 namespace {
 
 // Rows go through the trees in blocks; a block's values stand as [players * outputs][lanes].
-constexpr int lanes = 256;
+constexpr int lanes = 512;
 
 // weight(a, b) = (a-1)! b! / (a+b)!, the share of one of `a` players against `b`.
 class Weights {
@@ -345,12 +345,92 @@ struct SmallTree {
   std::vector<double> threshold;
   std::vector<char> missing_right;
   std::vector<Group> group;
+  struct Use {
+    int player, group, place;          // which of the group's players
+  };
+  std::vector<Use> use;                // by player
 };
+
+// How large a share of the background rows satisfies which of a path's players. count [2^n], 0
+DREHER_CLONES void count_patterns(const std::uint64_t* answers, std::size_t rows, const SmallTree::Player* own, int n, double* count) {
+  const double share = 1.0 / static_cast<double>(rows);
+  std::uint64_t pattern[lanes];
+  for (std::size_t from = 0; from < rows; from += lanes) {
+    const int m = static_cast<int>(std::min<std::size_t>(lanes, rows - from));
+    std::fill(pattern, pattern + m, 0);
+    for (int e = 0; e < n; ++e) {
+      const std::uint64_t mask = own[e].mask, want = own[e].want;
+      for (int i = 0; i < m; ++i) {
+        const std::uint64_t apart = (answers[from + i] & mask) ^ want;
+        pattern[i] |= (((apart | (0 - apart)) >> 63) ^ 1) << e;   // a comparison would keep processors from doing several at once
+      }
+    }
+    for (int i = 0; i < m; ++i) count[pattern[i]] += share;
+  }
+}
+
+// With o and z what a row and a background row satisfy, player e's part of a leaf of value 1 is (o_e - z_e) times the integral over t in
+// [0, 1] of the product over the others of t o_k + (1 - t) z_k. At a point t the sum over the background rows of whole products,
+//   F(o) = sum of count(z) * product over all k of (t o_k + (1 - t) z_k),
+// is worked out player by player, for all o at once. With o not holding e, F(o) = (1 - t) H1 and F(o + e) = t H0 + H1, where H0 and H1 are the sums of the
+// products without e over the background rows that fail and satisfy e; and H0 is the part of e where the row satisfies it, -H1 where it fails. So
+// with A = sum over the points of w F / t and C of w F / (1 - t) the parts are A(o + e) - A(o) - C(o) and -C(o). All points stand side by side.
+template <int Q>
+__attribute__((always_inline)) inline void divide_at(int n, const Quadrature& points, const double* count, double* F, double* A, double* C, double* parts) {
+  const int full = 1 << n;
+  double t[Q], rest[Q], by_a[Q], by_c[Q];
+  for (int q = 0; q < Q; ++q) {
+    t[q] = points.t[q];
+    rest[q] = 1 - t[q];
+    by_a[q] = points.w[q] / t[q];
+    by_c[q] = points.w[q] / rest[q];
+  }
+  for (int o = 0; o < full; ++o) for (int q = 0; q < Q; ++q) F[o * Q + q] = count[o];
+  for (int e = 0; e < n; ++e) {
+    const int half = 1 << e;
+    for (int from = 0; from < full; from += 2 * half) for (int o = from; o < from + half; ++o) {
+      double* const fails = F + o * Q;
+      double* const holds = F + (o + half) * Q;
+      for (int q = 0; q < Q; ++q) {
+        const double lacking = fails[q], having = holds[q];
+        fails[q] = rest[q] * having;
+        holds[q] = t[q] * lacking + having;
+      }
+    }
+  }
+  for (int o = 0; o < full; ++o) {
+    double a = 0, c = 0;
+    for (int q = 0; q < Q; ++q) {
+      a += by_a[q] * F[o * Q + q];
+      c += by_c[q] * F[o * Q + q];
+    }
+    A[o] = a;
+    C[o] = c;
+  }
+  for (int e = 0; e < n; ++e) {
+    const int half = 1 << e;
+    double* const part = parts + (static_cast<std::size_t>(e) << n);
+    for (int from = 0; from < full; from += 2 * half) for (int o = from; o < from + half; ++o) {
+      part[o] = -C[o];
+      part[o + half] = A[o + half] - A[o] - C[o];
+    }
+  }
+}
+
+// parts [n][2^n]; count [2^n]
+DREHER_CLONES void divide_counts(int n, const Quadrature& points, const double* count, double* room, double* parts) {
+  const int Q = static_cast<int>(points.t.size());
+  double* const A = room + (static_cast<std::size_t>(Q) << n);
+  double* const C = A + (std::size_t(1) << n);
+  if (Q == 2) divide_at<2>(n, points, count, room, A, C, parts);
+  else if (Q == 4) divide_at<4>(n, points, count, room, A, C, parts);
+  else divide_at<6>(n, points, count, room, A, C, parts);   // most_bits players at most
+}
 
 class SmallTreeBuilder {
  public:
-  SmallTreeBuilder(const Forest& forest, const Division& d, const std::vector<char>& gaps, const Weights& weights, const std::vector<Quadrature>& points)
-      : f(forest), d_(d), gaps_(gaps), weights_(weights), points_(points) {}
+  SmallTreeBuilder(const Forest& forest, const Division& d, const std::vector<char>& gaps, const std::vector<Quadrature>& points)
+      : f(forest), d_(d), gaps_(gaps), points_(points) {}
 
   // False where the tree is not small.
   bool build(int t, SmallTree* tree) {
@@ -361,7 +441,12 @@ class SmallTreeBuilder {
     if (!number(f.root[t])) return false;
     if (d_.cover == nullptr) answer_background();
     std::vector<SmallTree::Player> path;
-    return split(f.root[t], path);
+    if (!split(f.root[t], path)) return false;
+    for (std::size_t g = 0; g < tree->group.size(); ++g) for (std::size_t e = 0; e < tree->group[g].players.size(); ++e) {
+      tree->use.push_back(SmallTree::Use{tree->group[g].players[e], static_cast<int>(g), static_cast<int>(e)});
+    }
+    std::stable_sort(tree->use.begin(), tree->use.end(), [](const SmallTree::Use& a, const SmallTree::Use& b) { return a.player < b.player; });
+    return true;
   }
 
  private:
@@ -467,6 +552,8 @@ class SmallTreeBuilder {
       parts_.assign((std::size_t(1) << n) * n, 0.0);
       if (d_.cover != nullptr) divide_by_cover(own); else divide_by_pairs(own);
       const double* value = f.value + static_cast<std::ptrdiff_t>(leaf.first) * K;
+      int place[most_bits];
+      for (int e = 0; e < n; ++e) place[e] = static_cast<int>(std::find(g.players.begin(), g.players.end(), own[e].player) - g.players.begin());
       for (int inside = 0; inside < 1 << (bits - A); ++inside) {
         // Which players are satisfied as far as these answers go; paths begin with the players above, in their order.
         std::uint64_t answers = 0, within = 0;
@@ -479,9 +566,8 @@ class SmallTreeBuilder {
         const int first = met & ~((1 << A) - 1), kept = met & ((1 << A) - 1);
         for (int e = 0; e < n; ++e) {
           const double* part = parts_.data() + (static_cast<std::size_t>(e) << n) + first;
-          const int place = static_cast<int>(std::find(g.players.begin(), g.players.end(), own[e].player) - g.players.begin());
           for (int k = 0; k < K; ++k) {
-            double* to = g.table.data() + (static_cast<std::size_t>(place * K + k) << bits) + (static_cast<std::size_t>(inside) << A);
+            double* to = g.table.data() + (static_cast<std::size_t>(place[e] * K + k) << bits) + (static_cast<std::size_t>(inside) << A);
             add_parts(f.weight[t_] * value[k], part, kept, 1 << A, to);
           }
         }
@@ -525,48 +611,30 @@ class SmallTreeBuilder {
   }
 
   void divide_by_pairs(const std::vector<SmallTree::Player>& own) {
-    const int n = static_cast<int>(own.size()), full = (1 << n) - 1;
-    std::vector<double> count(full + 1, 0.0);
-    for (const std::uint64_t answers : answers_) {
-      int z = 0;
-      for (int e = 0; e < n; ++e) z |= ((answers & own[e].mask) == own[e].want) << e;
-      count[z] += 1.0 / answers_.size();
-    }
-    for (int z = 0; z <= full; ++z) {
-      if (count[z] == 0) continue;
-      const int lacking = full & ~z;
-      // Patterns of the row that hold all that this background row lacks.
-      for (int some = z;; some = (some - 1) & z) {
-        const int o = lacking | some, a = __builtin_popcount(lacking), b = __builtin_popcount(z & ~o);
-        if (a + b > 0) {
-          double* const part = parts_.data() + o;
-          const double up = a > 0 ? count[z] * weights_(a, b) : 0, down = b > 0 ? count[z] * weights_(b, a) : 0;
-          for (int e = 0; e < n; ++e) {
-            if (lacking >> e & 1) part[static_cast<std::size_t>(e) << n] += up;
-            else if (!(o >> e & 1)) part[static_cast<std::size_t>(e) << n] -= down;
-          }
-        }
-        if (some == 0) break;
-      }
-    }
+    const int n = static_cast<int>(own.size());
+    count_.assign(std::size_t(1) << n, 0.0);
+    count_patterns(answers_.data(), answers_.size(), own.data(), n, count_.data());
+    const Quadrature& points = points_[Descent::points_for(n)];
+    room_.resize((points.t.size() + 2) << n);
+    divide_counts(n, points, count_.data(), room_.data(), parts_.data());
   }
 
   const Forest& f;
   const Division& d_;
   const std::vector<char>& gaps_;
-  const Weights& weights_;
   const std::vector<Quadrature>& points_;
   SmallTree* tree_ = nullptr;
   int t_ = 0;
   std::vector<std::pair<int, int>> bit_;
   std::vector<std::uint64_t> answers_;
   std::vector<std::pair<int, std::vector<SmallTree::Player>>> leaves_;
-  std::vector<double> parts_;
+  std::vector<double> parts_, count_, room_;
 };
 
-// Rows from `from` on, m of them (at most `lanes`), through one small tree.
-DREHER_CLONES void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, int K, double* phi) {
-  const int even = (m + 7) / 8 * 8;   // as many as processors take at once; what stands behind the last row is not read
+// Where rows from `from` on, m of them (at most `lanes`), stand in the tables of a small tree's groups: index [groups][lanes]. What stands behind the last
+// row, up to as many as processors take at once, is there but means nothing.
+DREHER_CLONES void find_places(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, std::uint16_t* index) {
+  const int even = (m + 7) / 8 * 8;
   std::uint64_t answers[lanes] = {};
   for (std::size_t j = 0; j < tree.column.size(); ++j) {
     const double* const x = rows.cell + rows.rows * tree.column[j] + from;
@@ -579,24 +647,61 @@ DREHER_CLONES void add_small(const SmallTree& tree, const Table& rows, std::ptrd
     }
   }
   for (const SmallTree::Group& g : tree.group) {
-    const int A = static_cast<int>(g.above.size()), I = static_cast<int>(g.inside.size()), G = static_cast<int>(g.players.size());
-    std::uint64_t index[lanes];
-    std::fill(index, index + even, 0);
+    const int A = static_cast<int>(g.above.size()), I = static_cast<int>(g.inside.size());
+    std::uint64_t place[lanes];
+    std::fill(place, place + even, 0);
     for (int e = 0; e < A; ++e) {
       const std::uint64_t mask = g.above[e].mask, want = g.above[e].want;
       for (int i = 0; i < even; ++i) {
         const std::uint64_t apart = (answers[i] & mask) ^ want;
-        index[i] |= (((apart | (0 - apart)) >> 63) ^ 1) << e;   // a comparison would keep processors from doing several at once
+        place[i] |= (((apart | (0 - apart)) >> 63) ^ 1) << e;   // a comparison would keep processors from doing several at once
       }
     }
     for (int j = 0; j < I; ++j) {
       const int down = g.inside[j], up = A + j;
-      for (int i = 0; i < even; ++i) index[i] |= (answers[i] >> down & 1) << up;
+      for (int i = 0; i < even; ++i) place[i] |= (answers[i] >> down & 1) << up;
     }
-    for (int e = 0; e < G; ++e) for (int k = 0; k < K; ++k) {
-      const double* const part = g.table.data() + (static_cast<std::size_t>(e * K + k) << (A + I));
-      double* const to = phi + static_cast<std::ptrdiff_t>(g.players[e] * K + k) * lanes;
-      for (int i = 0; i < even; ++i) to[i] += part[index[i]];
+    for (int i = 0; i < even; ++i) index[i] = static_cast<std::uint16_t>(place[i]);
+    index += lanes;
+  }
+}
+
+// Adds what `many` tables say. One number at a time: processors' instructions for several places at once are no faster, on some much slower.
+template <int many>
+DREHER_ONE_BY_ONE void look_up(const double* const* table, const std::uint16_t* const* index, int m, double* to) {
+  for (int i = 0; i < m; ++i) {
+    double sum = table[0][index[0][i]];
+    for (int j = 1; j < many; ++j) sum += table[j][index[j][i]];
+    to[i] += sum;
+  }
+}
+
+// The same rows through the tree: player by player, all groups that ask it, so that its values are fetched seldom.
+void add_small(const SmallTree& tree, const Table& rows, std::ptrdiff_t from, int m, int K, double* phi) {
+  std::uint16_t index[64 * lanes];
+  find_places(tree, rows, from, m, index);
+  for (std::size_t first = 0, last; first < tree.use.size(); first = last) {
+    const int player = tree.use[first].player;
+    for (last = first; last < tree.use.size() && tree.use[last].player == player; ++last) {}
+    for (int k = 0; k < K; ++k) {
+      double* const to = phi + static_cast<std::ptrdiff_t>(player * K + k) * lanes;
+      for (std::size_t u = first; u < last; u += 4) {
+        const double* table[4];
+        const std::uint16_t* at[4];
+        const int many = static_cast<int>(std::min<std::size_t>(4, last - u));
+        for (int j = 0; j < many; ++j) {
+          const SmallTree::Use& use = tree.use[u + j];
+          const SmallTree::Group& g = tree.group[use.group];
+          table[j] = g.table.data() + (static_cast<std::size_t>(use.place * K + k) << (g.above.size() + g.inside.size()));
+          at[j] = index + use.group * lanes;
+        }
+        switch (many) {
+          case 4: look_up<4>(table, at, m, to); break;
+          case 3: look_up<3>(table, at, m, to); break;
+          case 2: look_up<2>(table, at, m, to); break;
+          default: look_up<1>(table, at, m, to);
+        }
+      }
     }
   }
 }
@@ -648,7 +753,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
     const int count = std::min(at_once, f.n_trees - first);
     const bool built = each_row(loop, count, at_once, [&](std::ptrdiff_t j, int) {
       const int t = first + static_cast<int>(j);
-      SmallTreeBuilder builder(f, d, gaps, weights, points);
+      SmallTreeBuilder builder(f, d, gaps, points);
       is_small[j] = longest[t] <= 63 && builder.build(t, &small[j]);
       if (!is_small[j] && d.cover != nullptr) descent[j].prepare(t, points);
     });

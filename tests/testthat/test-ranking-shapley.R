@@ -277,6 +277,29 @@ test_that("boosted trees: exact on the link, each class; shuffles go through the
   expect_equal(rk$importance[rk$predictor == "peak_temp"], mean(shuffled) - plain, tolerance = 1e-10)
 })
 
+test_that("a group as one player stands beside what its members have", {
+  few <- c("peak_temp", "hold_minutes", "cooling_rate")
+  d <- kiln_rows(200)[c(few, "strength")]
+  models <- list(forest = small_forest(strength ~ ., d, trees = 5), linear = lm(strength ~ ., d))
+  st <- study(models, kiln_rows(20, "holdout"), "strength", train = d)
+  pair <- list(fire = few[1:2])
+  rk <- rank_shapley(st, unit = pair, background = 15)
+  parts <- attr(rk, "parts")
+  alone <- rank_shapley(st, background = 15)
+  expect_null(attr(alone, "parts"))
+  for (m in names(models)) {
+    own <- parts[parts$model == m, ]
+    phi <- attr(alone, "units")[[paste0(m, "/shapley")]][, , 1]
+    expect_equal(own$member, few[1:2])
+    expect_equal(own$importance, alone$importance[alone$model == m][match(few[1:2], alone$predictor[alone$model == m])])
+    expect_equal(own$sum, rep(mean(abs(rowSums(phi[, few[1:2]]))), 2))
+    expect_equal(own$joint, rep(rk$importance[rk$model == m & rk$predictor == "fire"], 2))
+  }
+  expect_equal(parts$joint[parts$model == "linear"], parts$sum[parts$model == "linear"])   # they act side by side
+  expect_gt(max(abs(parts$joint - parts$sum)), 0.001)
+  expect_match(paste(capture.output(print(rk)), collapse = " "), "fire \\(linear\\): as one player")
+})
+
 test_that("several sets of rows, and shares with errors of their own", {
   kiln <- demo_kiln(missing = FALSE)
   fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + cooling_rate, kiln$train)
