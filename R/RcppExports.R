@@ -53,6 +53,10 @@ forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, 
     .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
+stack_ranger <- function(columns, values, children, is_ordered, n_levels) {
+    .Call(`_dreher_stack_ranger`, columns, values, children, is_ordered, n_levels)
+}
+
 shift_places <- function(x, size) {
     .Call(`_dreher_shift_places`, x, size)
 }

@@ -75,12 +75,13 @@ ranger_inbag <- function(model) {
 }
 
 # outputs x nodes of all trees: the mean, the class shares, or the vote of each leaf (0 elsewhere).
-ranger_values <- function(f, leaf, split_value) {
-  if (f$treetype == "Regression") return(matrix(leaf * split_value, 1))
+ranger_values <- function(f, column, leaf_value) {
+  if (f$treetype == "Regression") return(matrix(leaf_value, 1))
+  leaf <- column < 0L
   classes <- sort(f$class.values)
   value <- matrix(0, length(classes), length(leaf))
   if (f$treetype == "Classification") {
-    value[cbind(match(split_value[leaf], classes), which(leaf))] <- 1
+    value[cbind(match(leaf_value[leaf], classes), which(leaf))] <- 1
   } else {
     counts <- unlist(f$terminal.class.counts, recursive = FALSE, use.names = FALSE)[leaf]
     value[, leaf] <- matrix(unlist(counts), length(classes))[order(f$class.values), ]
@@ -90,23 +91,10 @@ ranger_values <- function(f, leaf, split_value) {
 
 # All trees behind each other, as stack_trees() takes them.
 ranger_nodes <- function(f, n_levels) {
-  left <- as.integer(unlist(lapply(f$child.nodeIDs, `[[`, 1)))
-  column <- as.integer(unlist(f$split.varIDs))
-  split_value <- as.double(unlist(f$split.values))
-  n <- length(left)
-  leaf <- left == 0L
-  value <- ranger_values(f, leaf, split_value)
-  by_set <- !leaf & !f$is.ordered[column + 1L]
-  size <- integer(n)
-  size[by_set] <- as.integer(n_levels[column[by_set] + 1L])
-  column[leaf] <- -1L
-  set_from <- rep(-1L, n)
-  set_from[by_set] <- as.integer(cumsum(c(0, size[by_set]))[seq_len(sum(by_set))])
-  # A set is a bit mask held in a double: bit k set sends level k + 1 to the right.
-  set_side <- 2L * as.integer((rep(split_value[by_set], size[by_set]) %/% 2^(sequence(size[by_set]) - 1)) %% 2) - 1L
-  split_value[leaf | by_set] <- 0
-  list(column = column, threshold = split_value, left = left, right = as.integer(unlist(lapply(f$child.nodeIDs, `[[`, 2))), missing = leaf - 1L,
-       owner = sequence(lengths(f$split.varIDs)) - 1L, set_from = set_from, set_size = size, set_side = set_side, value = value)
+  nodes <- stack_ranger(f$split.varIDs, f$split.values, f$child.nodeIDs, f$is.ordered, n_levels)
+  nodes$value <- ranger_values(f, nodes$column, nodes$leaf_value)
+  nodes$leaf_value <- NULL
+  nodes
 }
 
 #' @export

@@ -13,14 +13,17 @@ xgb_links <- c("reg:squarederror" = "identity", "reg:pseudohubererror" = "identi
 xgb_settings <- function(model) {
   if (inherits(model, "dreher_xgboost_file")) return(model$learner)
   rlang::check_installed("xgboost", "to read an xgboost model")
-  xgb_learner(charToRaw(xgboost::xgb.config(model)), FALSE)
+  xgb_learner(charToRaw(xgboost::xgb.config(live_booster(model))), FALSE)
 }
 
 xgb_content <- function(model) {
   if (inherits(model, "dreher_xgboost_file")) return(model$learner)
   rlang::check_installed("xgboost", "to read an xgboost model")
-  xgb_learner(xgboost::xgb.save.raw(model, raw_format = "ubj"), TRUE)
+  xgb_learner(xgboost::xgb.save.raw(live_booster(model), raw_format = "ubj"), TRUE)
 }
+
+# Boosters that come from a file or another process have lost what they point at; the library makes it anew from the bytes they carry.
+live_booster <- function(model) xgboost::xgb.Booster.complete(model, saveraw = FALSE)
 
 xgb_learner <- function(bytes, binary) {
   document <- document_of(bytes, binary)

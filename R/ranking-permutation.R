@@ -201,6 +201,14 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   out
 }
 
+# Importances alone, by unit, on the study's rows: what a path asks for after every step.
+permutation_importances <- function(st, model, unit, repeats, seed) {
+  rows <- model_rows(st, model, st$data)
+  cases <- cases_of(st, st$data)
+  judged <- judge_units(open_shuffle(st, model, rows), cases, shuffle_units(st, model, unit), shared_design(draw_donors(nrow(rows), repeats, seed, cases$block)), st$metric, "difference", 0.95, seed)
+  vapply(judged, `[[`, 0, "importance")
+}
+
 ranking_of_shuffles <- function(model, st, on, units, judged, n, repeats, form, seed, level, noise, within = NULL) {
   get <- function(field) vapply(judged, `[[`, 0, field)
   seen <- on$label == "train"

@@ -90,18 +90,27 @@ separate_terms <- function(model, unit) {
   if (all(vapply(linear$columns[held], function(columns) all(columns %in% unit), NA))) held
 }
 
-judge_terms <- function(open, units, rule, cells = 2e6) {
-  n <- open$n
+# Linear predictors of the rows, and part(unit): what the terms of a unit add to them.
+linear_sums <- function(open) {
   linear <- open$model$linear
   design <- linear$design(open$rows)
   eta <- as.vector(design %*% linear$beta)
   if (max(abs(linear_says(open, eta) - open$base)) > 1e-8 * (1 + max(abs(open$base)))) {
     stop_internal(paste0("Model \"", open$model$name, "\": its terms do not add up to its predictions."))
   }
+  list(eta = eta, part = function(unit) {
+    columns <- which(linear$term %in% separate_terms(open$model, unit))
+    as.vector(design[, columns, drop = FALSE] %*% linear$beta[columns])
+  })
+}
+
+judge_terms <- function(open, units, rule, cells = 2e6) {
+  n <- open$n
+  found <- linear_sums(open)
+  eta <- found$eta
   out <- list()
   for (u in names(units)) {
-    columns <- which(linear$term %in% separate_terms(open$model, units[[u]]))
-    part <- as.vector(design[, columns, drop = FALSE] %*% linear$beta[columns])
+    part <- found$part(units[[u]])
     sums <- new_sums(rule, open, 1)
     taken <- double(n)
     for (rows in split(seq_len(n), (seq_len(n) - 1) %/% max(1, cells %/% n))) {

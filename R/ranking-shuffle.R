@@ -74,7 +74,10 @@ forest_says <- function(open, sum) {
 
 # Calls visit(piece) until all units and repeats are done. whole: a piece must hold all rows.
 shuffle_pieces <- function(open, units, design, visit, whole = FALSE) {
-  if (is.null(open$prepared)) shuffle_any(open, units, design, visit) else shuffle_forest(open, units, design, visit, whole)
+  if (!is.null(open$prepared)) return(shuffle_forest(open, units, design, visit, whole))
+  apart <- !vapply(units, function(u) is.null(separate_terms(open$model, u)), NA)
+  if (any(apart)) shuffle_terms(open, units, which(apart), design, visit)
+  if (!all(apart)) shuffle_any(open, units, which(!apart), design, visit)
 }
 
 # Units that go through one walk: disjoint, and no more than the memory holds.
@@ -125,15 +128,27 @@ shuffle_forest <- function(open, units, design, visit, whole, cells = 2e6) {
   }
 }
 
+# Linear models: units whose terms hold nothing else take their part of the sum from the donor, with no need to predict anew.
+shuffle_terms <- function(open, units, which, design, visit) {
+  sums <- linear_sums(open)
+  base <- linear_says(open, sums$eta)
+  for (u in which) {
+    part <- sums$part(units[[u]])
+    donors <- if (design$own) design$donors[, , u] else design$donors
+    p <- linear_says(open, as.vector(sums$eta - part + part[donors]))
+    visit(list(rows = seq_len(open$n), repeats = seq_len(design$repeats), units = u, base = base, p = p))
+  }
+}
+
 # Any model: copies of the rows, several repeats and units in one call, because many models pay per call. A unit the
 # user interrupts is lost; those done are not.
-shuffle_any <- function(open, units, design, visit, most_rows = 1e5, most_cells = 2e7) {
+shuffle_any <- function(open, units, which, design, visit, most_rows = 1e5, most_cells = 2e7) {
   n <- open$n
   at_once <- max(1, min(most_rows, most_cells / max(1, ncol(open$rows))) %/% n)
   jobs <- if (at_once >= design$repeats) {
-    lapply(split(seq_along(units), (seq_along(units) - 1) %/% (at_once %/% design$repeats)), function(u) list(units = u, repeats = seq_len(design$repeats)))
+    lapply(split(which, (seq_along(which) - 1) %/% (at_once %/% design$repeats)), function(u) list(units = u, repeats = seq_len(design$repeats)))
   } else {
-    unlist(lapply(seq_along(units), function(u) {
+    unlist(lapply(which, function(u) {
       lapply(split(seq_len(design$repeats), (seq_len(design$repeats) - 1) %/% at_once), function(r) list(units = u, repeats = r))
     }), recursive = FALSE)
   }

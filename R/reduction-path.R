@@ -129,8 +129,10 @@ importance_of <- function(inside, model, method, units, groups, how) {
 }
 
 importance_ranked <- function(inside, model, method, units, groups, how) {
+  if (method == "permutation") {
+    return(permutation_importances(inside, inside$models[[model]], if (length(groups)) c(groups, as.list(stats::setNames(nm = setdiff(unlist(units), unlist(groups))))) else "predictor", 5, how$seed))
+  }
   rk <- switch(method,
-               permutation = rank_permutation(inside, models = model, repeats = 5, unit = if (length(groups)) c(groups, as.list(stats::setNames(nm = setdiff(unlist(units), unlist(groups))))) else "predictor", seed = how$seed),
                shapley = rank_shapley(inside, models = model, background = 50, max_rows = 100, unit = if (length(groups)) groups else "predictor", seed = how$seed),
                bind_rankings(inside, rank_by(list(model = model, method = method), inside, pick_several_rows(inside, "holdout"), list(repeats = 5, background = 50, level = 0.95, seed = how$seed)), how$seed, 0.95))
   rk <- as_plain(rk)

@@ -36,7 +36,7 @@ inside_study <- function(st, model, fit, train, data) {
   inside$train <- train
   inside$data <- data
   inside$twins <- FALSE
-  inside$models <- stats::setNames(list(open_model(inside, model$name, fit, if (!model$own_reader) model$predict, checked = 100L)), model$name)
+  inside$models <- stats::setNames(list(open_model(inside, model$name, fit, if (!model$own_reader) model$predict, again = TRUE)), model$name)
   inside$flags <- list(predictors = stats::setNames(rep("", length(st$predictors)), st$predictors), models = stats::setNames("", model$name))
   inside
 }

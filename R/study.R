@@ -192,7 +192,7 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
 }
 
 # One model of a study, read and checked.
-open_model <- function(st, name, object, predict_with, checked = 1000L) {
+open_model <- function(st, name, object, predict_with, again = FALSE) {
   own_reader <- is.null(predict_with)
   inputs <- if (own_reader) read_inputs(object, st$train)
   if (is.null(inputs)) inputs <- guess_inputs(st)
@@ -214,11 +214,11 @@ open_model <- function(st, name, object, predict_with, checked = 1000L) {
     }
     forest <- read_forest(object, model$inputs)
     if (!is.null(forest)) {
-      check_forest(forest, object, align_rows(st$data, model$inputs, name), name, st$threads, model$inputs, checked)
+      check_forest(forest, object, align_rows(st$data, model$inputs, name), name, st$threads, model$inputs, again)
       model$forest <- forest
     }
   }
-  predict_model(st, model, st$data)   # every row must get a prediction
+  if (!again) predict_model(st, model, st$data)   # every row must get a prediction
   model
 }
 

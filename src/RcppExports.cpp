@@ -191,6 +191,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// stack_ranger
+Rcpp::List stack_ranger(Rcpp::List columns, Rcpp::List values, Rcpp::List children, Rcpp::LogicalVector is_ordered, Rcpp::IntegerVector n_levels);
+RcppExport SEXP _dreher_stack_ranger(SEXP columnsSEXP, SEXP valuesSEXP, SEXP childrenSEXP, SEXP is_orderedSEXP, SEXP n_levelsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type children(childrenSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type is_ordered(is_orderedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type n_levels(n_levelsSEXP);
+    rcpp_result_gen = Rcpp::wrap(stack_ranger(columns, values, children, is_ordered, n_levels));
+    return rcpp_result_gen;
+END_RCPP
+}
 // shift_places
 Rcpp::IntegerVector shift_places(Rcpp::IntegerVector x, Rcpp::IntegerVector size);
 RcppExport SEXP _dreher_shift_places(SEXP xSEXP, SEXP sizeSEXP) {
@@ -458,6 +473,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
     {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
+    {"_dreher_stack_ranger", (DL_FUNC) &_dreher_stack_ranger, 5},
     {"_dreher_shift_places", (DL_FUNC) &_dreher_shift_places, 2},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
     {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 11},

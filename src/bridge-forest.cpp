@@ -207,6 +207,57 @@ Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::Nume
   return Rcpp::List::create(Rcpp::Named("sum") = sum, Rcpp::Named("square") = square);
 }
 
+// The trees of a ranger model behind each other. is_ordered, n_levels: of each of the model's columns.
+// A question about levels is a bit mask held in a double: bit k set sends level k + 1 to the right (set_side 1, else -1).
+// [[Rcpp::export]]
+Rcpp::List stack_ranger(Rcpp::List columns, Rcpp::List values, Rcpp::List children, Rcpp::LogicalVector is_ordered, Rcpp::IntegerVector n_levels) {
+  const R_xlen_t trees = columns.size();
+  if (values.size() != trees || children.size() != trees || n_levels.size() != is_ordered.size()) Rcpp::stop("trees do not fit each other");
+  R_xlen_t n = 0;
+  for (R_xlen_t t = 0; t < trees; ++t) n += Rf_xlength(columns[t]);
+  Rcpp::IntegerVector column(Rcpp::no_init(n)), left(Rcpp::no_init(n)), right(Rcpp::no_init(n)), missing(Rcpp::no_init(n)), owner(Rcpp::no_init(n)), set_from(Rcpp::no_init(n)), set_size(n);
+  Rcpp::NumericVector threshold(n), leaf_value(n);
+  std::vector<int> side;
+  R_xlen_t at = 0;
+  for (R_xlen_t t = 0; t < trees; ++t) {
+    const Rcpp::NumericVector c(columns[t]), v(values[t]);
+    const Rcpp::List child(children[t]);
+    if (child.size() != 2) Rcpp::stop("a tree has no two lists of children");
+    const Rcpp::NumericVector l(child[0]), r(child[1]);
+    if (v.size() != c.size() || l.size() != c.size() || r.size() != c.size()) Rcpp::stop("a tree's lists are of different lengths");
+    for (R_xlen_t i = 0; i < c.size(); ++i, ++at) {
+      const bool leaf = l[i] == 0;
+      owner[at] = static_cast<int>(i);
+      left[at] = static_cast<int>(l[i]);
+      right[at] = static_cast<int>(r[i]);
+      missing[at] = leaf ? 0 : -1;
+      set_from[at] = -1;
+      column[at] = -1;
+      if (leaf) {
+        leaf_value[at] = v[i];
+        continue;
+      }
+      if (!(c[i] >= 0 && c[i] < is_ordered.size())) Rcpp::stop("a tree asks a column that is not there");
+      const int asked = static_cast<int>(c[i]);
+      column[at] = asked;
+      if (is_ordered[asked]) {
+        threshold[at] = v[i];
+        continue;
+      }
+      set_from[at] = static_cast<int>(side.size());
+      set_size[at] = n_levels[asked];
+      double mask = v[i];
+      for (int k = 0; k < n_levels[asked]; ++k) {
+        side.push_back(std::fmod(mask, 2) >= 1 ? 1 : -1);
+        mask = std::floor(mask / 2);
+      }
+    }
+  }
+  return Rcpp::List::create(Rcpp::Named("column") = column, Rcpp::Named("threshold") = threshold, Rcpp::Named("left") = left, Rcpp::Named("right") = right,
+                            Rcpp::Named("missing") = missing, Rcpp::Named("owner") = owner, Rcpp::Named("set_from") = set_from, Rcpp::Named("set_size") = set_size,
+                            Rcpp::Named("set_side") = Rcpp::wrap(side), Rcpp::Named("leaf_value") = leaf_value);
+}
+
 // From places in trees (`size` nodes each, behind each other) to places in the list of all; -1, nowhere, stays so.
 // [[Rcpp::export]]
 Rcpp::IntegerVector shift_places(Rcpp::IntegerVector x, Rcpp::IntegerVector size) {

@@ -301,6 +301,8 @@ test_that("xgboost reads: objectives, missing values, parallel trees, dart, seve
   rk <- rank_shapley(st, background = 10)
   expect_equal(unname(rowSums(attr(rk, "units")[[1]][, , 1])), predict(fit, x[1:50, ]) - mean(predict(fit, as.matrix(draw_background(st, 10, 1)[few]))), tolerance = 1e-5)
   expect_error(study(boost(d$strength, "reg:quantileerror") |> tryCatch(error = function(e) boost(d$count, "rank:pairwise")), d, "strength"), "not supported", class = "dreher_error_model")
+  # As they come back from a file, or in another process.
+  near(unserialize(serialize(stopped, NULL)), "strength")
   bare <- xgboost::xgb.train(list(nthread = 1), xgboost::xgb.DMatrix(unname(x), label = d$strength, nthread = 1), nrounds = 2)
   expect_error(study(bare, d, "strength"), "names of its columns", class = "dreher_error_model")
   expect_error(check_xgb_version(c(3, 0, 0)), "version 3.0.0", class = "dreher_error_model")
@@ -377,6 +379,7 @@ test_that("lightgbm reads: objectives, categories, every missing type, averaged 
   near(boost(d$y, "regression", zero_as_missing = TRUE, categories = NULL), "y")
   near(boost(d$y, "regression", use_missing = FALSE), "y")
   near(boost(d$y, "huber"), "y")
+  near(unserialize(serialize(boost(d$y, "regression"), NULL)), "y")   # as from a file, or in another process
   near(boost(d$y, "regression", boosting = "dart"), "y")
   near(boost(d$y, "regression", boosting = "rf", bagging_freq = 1, bagging_fraction = 0.6), "y")
   near(boost(d$y, "regression", min_data_in_leaf = 500), "y")   # trees of one leaf

@@ -152,6 +152,34 @@ test_that("several sets of rows: the gap to training rows, data sets by name, a 
   expect_error(rank_permutation(st, rows = list(h)), "a name of its own", class = "dreher_error_input")
 })
 
+test_that("terms of a linear model are exchanged as predictions of shuffled rows are", {
+  formula <- strength ~ peak_temp * hold_minutes + clay_source + poly(cooling_rate, 2) + pyro_left + offset(drying_hours / 10)
+  late <- glm(returned_late ~ loan_days + reminders + member_years:desk, binomial, loans$train)
+  for (st in list(study(lm(formula, d), h, "strength", train = d), study(late, loans$holdout[1:60, ], "returned_late", train = loans$train))) {
+    m <- st$models[[1]]
+    open <- open_shuffle(st, m, model_rows(st, m, st$data))
+    units <- shuffle_units(st, m, "predictor")
+    units$pair <- m$inputs$predictors[1:2]
+    apart <- which(!vapply(units, function(u) is.null(separate_terms(m, u)), NA))
+    expect_gt(length(apart), 1)
+    expect_lt(length(apart), length(units))
+    for (own in c(FALSE, TRUE)) {
+      donors <- replicate(length(units), draw_donors(open$n, 4, if (own) sample.int(99, 1) else 1))
+      design <- list(donors = if (own) donors else donors[, , 1], own = own, repeats = 4L)
+      gather <- function(way) {
+        out <- list()
+        way(open, units, apart, design, function(piece) {
+          p <- array(piece$p, c(open$n, 4, length(piece$units), ncol(piece$p)))
+          expect_equal(unname(piece$base), unname(open$base), tolerance = 1e-12)
+          for (u in seq_along(piece$units)) out[[names(units)[piece$units[u]]]] <<- p[, , u, ]
+        })
+        out
+      }
+      expect_equal(gather(shuffle_terms), gather(shuffle_any), tolerance = 1e-10)
+    }
+  }
+})
+
 test_that("many shuffles go into one call, and an interrupt leaves what is done", {
   calls <- 0
   predict_slowly <- function(model, data) {
@@ -166,7 +194,7 @@ test_that("many shuffles go into one call, and an interrupt leaves what is done"
   open <- open_shuffle(st, st$models[[1]], model_rows(st, st$models[[1]], h))
   design <- list(donors = draw_donors(70, 10, 1), own = FALSE, repeats = 10L)
   units <- stats::setNames(as.list(few), few)
-  by_parts <- function(most) { met <- list(); shuffle_any(open, units, design, function(piece) met[[length(met) + 1]] <<- piece, most_rows = most); met }
+  by_parts <- function(most) { met <- list(); shuffle_any(open, units, seq_along(units), design, function(piece) met[[length(met) + 1]] <<- piece, most_rows = most); met }
   for (most in c(70, 700, 1500)) {
     met <- by_parts(most)
     expect_identical(sort(unlist(lapply(met, function(m) outer(m$repeats, 100 * m$units, "+")))), sort(as.vector(outer(1:10, 100 * 1:6, "+"))))
