@@ -19,8 +19,8 @@ map_pieces <- function(pieces, fun, ..., label = NULL) {
 # The same for long runs: a piece that fails is tried once more, in this process; the others go on. With a run folder every finished
 # piece is written down at once, and those written down before are not done again.
 #
-# keys: a name per piece. -> list(values (NULL where a piece failed), failed: data frame of key and error)
-run_pieces <- function(pieces, keys, fun, ..., folder = NULL, about = NULL, label = NULL) {
+# keys: a name per piece. narrow(piece, arguments): the arguments without what this piece does not need, before they go to a worker. -> list(values (NULL where a piece failed), failed: data frame of key and error)
+run_pieces <- function(pieces, keys, fun, ..., folder = NULL, about = NULL, label = NULL, narrow = NULL) {
   names(pieces) <- keys
   values <- stats::setNames(vector("list", length(pieces)), keys)
   errors <- stats::setNames(rep(NA_character_, length(pieces)), keys)
@@ -47,7 +47,7 @@ run_pieces <- function(pieces, keys, fun, ..., folder = NULL, about = NULL, labe
   if (future::nbrOfWorkers() == 1) {
     for (key in todo) settle(key, try_piece(fun, pieces[[key]], ...))
   } else {
-    spread_pieces(pieces[todo], fun, settle, ...)
+    spread_pieces(pieces[todo], fun, settle, narrow, ...)
   }
   failed <- !is.na(errors)
   list(values = values, failed = data.frame(key = keys[failed], error = unname(errors[failed])))
@@ -60,14 +60,16 @@ try_piece <- function(fun, piece, ...) {
 }
 
 # As many pieces under way as there are workers; each is settled when it is done, whatever the order.
-spread_pieces <- function(pieces, fun, settle, ...) {
+spread_pieces <- function(pieces, fun, settle, narrow, ...) {
+  given <- list(...)
+  if (is.null(narrow)) narrow <- function(piece, arguments) arguments
   waiting <- names(pieces)
   running <- list()
   while (length(waiting) || length(running)) {
     while (length(waiting) && length(running) < future::nbrOfWorkers()) {
       key <- waiting[1]
       waiting <- waiting[-1]
-      running[[key]] <- tryCatch(future::futureCall(try_piece, args = c(list(fun, pieces[[key]]), list(...)), globals = FALSE, packages = "dreher", seed = NULL, conditions = character()),
+      running[[key]] <- tryCatch(future::futureCall(try_piece, args = c(list(fun, pieces[[key]]), narrow(pieces[[key]], given)), globals = FALSE, packages = "dreher", seed = NULL, conditions = character()),
                                  error = function(e) conditionMessage(e))
     }
     ready <- vapply(running, function(f) is.character(f) || tryCatch(future::resolved(f), error = function(e) TRUE), NA)   # a worker that died has no more to say

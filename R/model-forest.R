@@ -112,9 +112,9 @@ encode_for_forest <- function(forest, data) {
 
 # The flat forest must say what the model says, on up to 1,000 of the rows at hand and, where the model takes
 # missing values, on as many of them with gaps made. A difference beyond rounding names the model and the first
-# such row; there is no silent way round. again: a model whose like has been checked so, trained anew; 100 rows as they are.
+# such row; there is no silent way round. again: a model whose like has been checked so, trained anew; 20 rows as they are.
 check_forest <- function(forest, model, data, name, threads, inputs = NULL, again = FALSE) {
-  rows <- data[seq_len(min(nrow(data), if (again) 100L else 1000L)), , drop = FALSE]
+  rows <- data[seq_len(min(nrow(data), if (again) 20L else 1000L)), , drop = FALSE]
   compare_forest(forest, model, rows, name, threads, "")
   if (again) return(invisible(forest))
   # Behind an encoder gaps are made in what the model itself is given.

@@ -94,10 +94,11 @@ rank_correlation <- function(a, b) {
 rank_ratio <- function(a, groups) {
   r <- rank(a)
   n <- length(r)
-  groups <- factor(as.character(groups))
-  k <- nlevels(groups)
+  group <- match(groups, unique(groups))
+  size <- tabulate(group)
+  k <- length(size)
   if (n <= k) return(list(value = NA_real_, kind = "rank correlation ratio", sign = NA, p_value = NA))
-  H <- (n - 1) * sum(tapply(r, groups, function(g) length(g) * (mean(g) - (n + 1) / 2)^2)) / sum((r - (n + 1) / 2)^2)
+  H <- (n - 1) * sum(size * (rowsum(r, group)[, 1] / size - (n + 1) / 2)^2) / sum((r - (n + 1) / 2)^2)
   list(value = sqrt(max(0, (H - k + 1) / (n - k))), kind = "rank correlation ratio", sign = NA, p_value = stats::pchisq(H, k - 1, lower.tail = FALSE))
 }
 

@@ -20,7 +20,7 @@ rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out
   }), recursive = FALSE)
   about <- if (!is.null(run)) run_identity(st, pairs, resamples = list(resamples$kind, resamples$inside, resamples$outside), settings = list(how, several, if (is.null(slice)) "" else deparse(slice)))
   done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, p$resample, sep = "/"), ""), rank_resample, st = without_forests(st), several = several, slice = slice, how = how,
-                     folder = run, about = about, label = "ranking over resamples")
+                     folder = run, about = about, label = "ranking over resamples", narrow = one_model)
   got <- Filter(Negate(is.null), done$values)
   failed <- data.frame(model = vapply(pieces, `[[`, "", "model"), resample = vapply(pieces, `[[`, 1L, "resample"))[match(done$failed$key, names(done$values)), ]
   failed$error <- done$failed$error
@@ -57,6 +57,12 @@ run_identity <- function(st, pairs, resamples, settings) {
 without_forests <- function(st) {
   st$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
   st
+}
+
+# A piece of one model needs no other.
+one_model <- function(piece, arguments) {
+  arguments$st$models <- arguments$st$models[piece$model]
+  arguments
 }
 
 rank_resample <- function(piece, st, several, slice, how) {

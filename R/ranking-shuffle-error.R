@@ -7,9 +7,9 @@
 # Where the score is a function of a mean row loss these are gathered from the changes of the losses, piece by piece.
 
 # Importances of all units, by name: list(importance, std_error, lower, upper, units, share).
-# stratum: per unit the strata of conditional shuffles. Where the user interrupts, the units that are done.
-judge_units <- function(open, cases, units, design, metric, form, level, seed, stratum = NULL) {
-  rule <- list(metric = metric, cases = cases, form = form, level = level, seed = seed, design = design)
+# stratum: per unit the strata of conditional shuffles. errors: FALSE where the differences alone are wanted. Where the user interrupts, the units that are done.
+judge_units <- function(open, cases, units, design, metric, form, level, seed, stratum = NULL, errors = TRUE) {
+  rule <- list(metric = metric, cases = cases, form = form, level = level, seed = seed, design = design, errors = errors)
   used <- lengths(units) > 0
   done <- list()
   idle <- list(importance = 0, std_error = 0, lower = 0, upper = 0, units = if (!jackknifed(metric)) double(open$n), share = NA_real_)
@@ -91,6 +91,7 @@ judge_moments <- function(rule, basis, moments, stratum = NULL) {
   before <- basis$before
   after <- loss_form(rule$metric, basis$m + mean(moments$given), basis$spread)
   scale <- ratio_scale(rule, before$loss, after$loss)
+  if (!rule$errors) return(list(importance = scale$value))
   # D = slope * change + e, e the same in all repeats
   slope <- scale$after * after$slope
   e <- c(slope - scale$before * before$slope, scale$after * after$shift - scale$before * before$shift, scale$after * after$along - scale$before * before$along)

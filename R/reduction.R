@@ -140,7 +140,13 @@ reduce_models <- function(st, plans, run) {
     pairs <- data.frame(model = unlist(lapply(plans, function(p) unique(c(p$ranker, p$refit)))), method = "reduction")
     run_identity(st, pairs, resamples = fold_of, settings = list(how, lapply(plans, `[`, c("ranker", "refit", "universe", "keep", "units", "budget")), lapply(plans, function(p) p$how[c("steps", "points")])))
   }
-  done <- run_pieces(pieces, keys, reduce_piece, st = without_forests(st), plans = plans, fold_of = fold_of, folder = run, about = about, label = "reducing")
+  done <- run_pieces(pieces, keys, reduce_piece, st = without_forests(st), plans = plans, fold_of = fold_of, folder = run, about = about, label = "reducing",
+                     narrow = function(piece, arguments) {
+                       plan <- plans[[piece$model]]
+                       arguments$plans <- plans[piece$model]
+                       arguments$st$models <- arguments$st$models[unique(c(plan$ranker, plan$refit))]
+                       arguments
+                     })
   if (nrow(done$failed)) {
     stop_model(paste0(nrow(done$failed), " of ", length(pieces), " pieces failed twice. The first, ", done$failed$key[1], ": ", sub("^Error.*?: ", "", done$failed$error[1])),
                todo = if (is.null(run)) NULL else "What was finished is in the run folder: the same call goes on from there.")

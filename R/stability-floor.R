@@ -59,7 +59,7 @@ noise_floor <- function(study, by = "permutation", ..., models = NULL, draws = 9
   for (m in unique(pairs$model)) need_room(st, st$models[[m]])
   about <- if (!is.null(run)) run_identity(st, pairs, resamples = "decoys", settings = list(how, draws, conditional))
   done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, "decoys", p$draw, sep = "/"), ""), rank_decoys, st = without_forests(st), how = how, folder = run, about = about,
-                     label = "training with decoys")
+                     label = "training with decoys", narrow = one_model)
   if (nrow(done$failed)) {
     stop_model(paste0("Models could not be trained with decoys: ", done$failed$key[1], "."), done$failed$error[1], "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
   }

@@ -114,15 +114,30 @@ tied_sizes <- function(scores) apply(scores, 1, function(x) { t <- tabulate(matc
 
 # Chance-corrected stability of selected sets (rows of z: 0/1) and its Monte-Carlo interval (Nogueira, Sechidis and Brown 2018).
 set_stability <- function(z, level = 0.95) {
-  M <- nrow(z)
-  p <- ncol(z)
   f <- colMeans(z)
-  k <- rowSums(z)
+  stability_of_sets(f, rowSums(z), as.vector(z %*% f), level)
+}
+
+# The same of the top k of every ranking, for several k. place: predictors x rankings. -> 4 x length(k)
+top_stability <- function(place, sizes, level = 0.95) {
+  at <- matrix(0L, nrow(place), ncol(place))   # who stands where
+  at[cbind(as.vector(place), rep(seq_len(ncol(place)), each = nrow(place)))] <- rep(seq_len(nrow(place)), ncol(place))
+  vapply(sizes, function(k) {
+    top <- at[seq_len(k), , drop = FALSE]
+    f <- tabulate(top, nrow(place)) / ncol(place)
+    stability_of_sets(f, rep(k, ncol(place)), colSums(matrix(f[top], k)), level)
+  }, double(4))
+}
+
+# f: how often each predictor is in; per set its size k and the sum of f over its members.
+stability_of_sets <- function(f, k, together, level) {
+  M <- length(k)
+  p <- length(f)
   kbar <- mean(k)
   by_chance <- kbar / p * (1 - kbar / p)
   if (M < 2 || by_chance <= 0) return(c(value = NA, std_error = NA, lower = NA, upper = NA))
   value <- 1 - mean(M / (M - 1) * f * (1 - f)) / by_chance
-  each <- (as.vector(z %*% f) / p - k * kbar / p^2 + value / 2 * (2 * kbar * k / p^2 - k / p - kbar / p + 1)) / by_chance
+  each <- (together / p - k * kbar / p^2 + value / 2 * (2 * kbar * k / p^2 - k / p - kbar / p + 1)) / by_chance
   std_error <- sqrt(4 / M^2 * sum((each - mean(each))^2))
   half <- stats::qnorm((1 + level) / 2) * std_error
   c(value = value, std_error = std_error, lower = value - half, upper = value + half)
@@ -157,7 +172,7 @@ measure_agreement <- function(scores, ranks, place, tau_with, persistence, tops,
   for (k in tops) {
     shared <- crossprod(place <= k)
     out <- c(out, list(row("top overlap", pairs_jackknife(without_self(shared / (2 * k - shared))), chance_top(p, k), k)))
-    found <- set_stability(t(place <= k), level)
+    found <- top_stability(place, k, level)[, 1]
     out <- c(out, list(row("chance-corrected stability of the top", found[1:2], 0, k)))
   }
   do.call(rbind, out)

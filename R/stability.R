@@ -126,7 +126,7 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   rownames(table) <- NULL
   all_k <- seq_len(min(p - 1, 100))
   list(table = table, measures = if (p > 1) measure_agreement(x, ranks, place, pairs$with, persistence, tops, level, threads), above = pairs$above,
-       sets = if (p > 1) data.frame(k = all_k, t(vapply(all_k, function(k) set_stability(t(place <= k), level), double(4)))), times = nrow(x),
+       sets = if (p > 1) data.frame(k = all_k, t(top_stability(place, all_k, level))), times = nrow(x),
        ranks = table_ranks(ranks), critical = sets$critical, close = sets$close)
 }
 

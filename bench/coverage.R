@@ -3,10 +3,11 @@
 # Models are trained once on 300 rows; the value in the population comes from 200,000 rows; then fresh rows are drawn again
 # and again. Cells: metric x strong, weak and null predictor x linear model, forest, boosted trees x 200 and 1,000 rows; and
 # joint, weighted, blocked and conditional shuffles. Monte-Carlo error of a cell of 1,000: 0.7 points.
-# Run with: Rscript bench/coverage.R [data sets per cell]   (about half an hour on two cores)
+# Run with: Rscript bench/coverage.R [data sets per cell] [forms]   (about half an hour on two cores)
+# Results, brought up to date as it goes: bench/results/coverage.csv
 library(dreher)
-ns <- asNamespace("dreher")
 sets <- as.integer(c(commandArgs(TRUE), 1000)[1])
+forms <- if (length(commandArgs(TRUE)) > 1) commandArgs(TRUE)[-1] else c("plain", "joint", "weighted", "blocked", "conditional")
 
 # strong and weak act, null does not; `near` goes with strong (0.7). Rows of a block share their level of strong and of the error.
 draw <- function(n, kind, block = 1) {
@@ -60,10 +61,13 @@ cover <- function(kind, metric, form, sizes, sets) {
 cells <- rbind(data.frame(kind = "number", metric = c("rmse", "mae", "r2"), form = "plain"), data.frame(kind = "class", metric = c("log_loss", "brier", "auc", "accuracy"), form = "plain"),
                data.frame(kind = "count", metric = "poisson_deviance", form = "plain"),
                data.frame(kind = rep(c("number", "class"), 4), metric = rep(c("rmse", "brier"), 4), form = rep(c("joint", "weighted", "blocked", "conditional"), each = 2)))
-found <- do.call(rbind, lapply(seq_len(nrow(cells)), function(i) {
+file <- "bench/results/coverage.csv"
+for (i in which(cells$form %in% forms)) {
   out <- with(cells[i, ], cover(kind, metric, form, c(200, 1000), if (form == "conditional") min(sets, 300) else sets))
   message(cells$form[i], " ", cells$metric[i], ": mean ", round(mean(out$coverage), 3), ", least ", round(min(out$coverage), 3))
-  out
-}))
-utils::write.csv(found, "bench/results/coverage.csv", row.names = FALSE)
+  old <- if (file.exists(file)) utils::read.csv(file)
+  found <- rbind(old[!(old$form == cells$form[i] & old$metric == cells$metric[i]), ], out)
+  found <- found[order(match(found$form, unique(cells$form)), match(found$metric, unique(cells$metric))), ]
+  utils::write.csv(found, file, row.names = FALSE)
+}
 print(stats::aggregate(coverage ~ form + n, found, function(x) round(c(mean = mean(x), least = min(x), most = max(x)), 3)))

@@ -76,6 +76,8 @@ test_that("the stability of sets follows its formulas, and is undefined where al
   expect_equal(got[["std_error"]], sqrt(4 / M^2 * sum((each - mean(each))^2)), tolerance = 1e-12)
   expect_equal(set_stability(rbind(c(1, 1, 0, 0), c(1, 1, 0, 0), c(1, 1, 0, 0)))[["value"]], 1)
   expect_true(is.na(set_stability(matrix(1, 3, 4))[["value"]]))
+  place <- replicate(9, sample.int(6))
+  expect_equal(top_stability(place, c(1, 4, 6)), vapply(c(1, 4, 6), function(k) set_stability(t(place <= k)), double(4)), tolerance = 1e-12)
   expect_equal(chance_top(10, 3), mean(replicate(2000, { s <- length(intersect(sample(10, 3), 1:3)); s / (6 - s) })), tolerance = 0.1)
 })
 
