@@ -730,7 +730,9 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
 
   // Tables are made for some trees, all rows are sent through them, and they are dropped.
   const int at_once = 32;
-  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(lanes, (n + loop.threads - 1) / loop.threads));
+  // Several blocks a thread, so that none waits long for the last.
+  const std::ptrdiff_t parts = loop.threads > 1 ? 4 * static_cast<std::ptrdiff_t>(loop.threads) : 1;
+  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(lanes, (n + parts - 1) / parts));
   std::vector<SmallTree> small(at_once);
   std::vector<Descent> descent;
   if (d.cover != nullptr) for (int j = 0; j < at_once; ++j) descent.emplace_back(f, d.player_of, P, d.cover);
