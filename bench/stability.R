@@ -1,8 +1,8 @@
 # Do joint rank sets hold what they promise? Simulated data sets with separated, tied and null predictors; a linear model and a forest; permutation and
 # Shapley importance; rank sets and tiers from bootstrap draws. A set holds when it contains all tied true ranks of its predictor, and counts when those of all predictors do at once.
 # A tier is broken falsely when the predictor that opens it is not truly below the one before's leader.
-# Run with: Rscript bench/stability.R [data sets] [draws] [cores]   (400 data sets of 100 draws: three quarters of an hour on one core)
-# Results, brought up to date as it goes: bench/results/stability.csv
+# Run with: Rscript bench/stability.R [data sets] [draws] [cores]   (400 data sets of 100 draws: an hour on one core)
+# A run goes on where an earlier one stopped. Results, brought up to date as it goes: bench/results/stability.csv, and for runs of data sets (first to last) stability-parts.csv
 library(dreher)
 asked <- as.integer(commandArgs(TRUE))
 datasets <- if (length(asked) > 0) asked[1] else 400L
@@ -31,13 +31,21 @@ one <- function(i) {
   }
   found
 }
-found <- NULL
-for (some in split(seq_len(datasets), (seq_len(datasets) - 1) %/% 10)) {
-  found <- rbind(found, do.call(rbind, parallel::mclapply(some, one, mc.cores = cores)))
-  cells <- aggregate(cbind(held, each, width, false_break, tiers) ~ truth + model + method, found, mean)
-  cells$data_sets <- aggregate(held ~ truth + model + method, found, length)$held
-  cells$draws <- draws
-  cells[4:8] <- round(cells[4:8], 3)
-  write.csv(cells, "bench/results/stability.csv", row.names = FALSE)
+parts_file <- "bench/results/stability-parts.csv"
+parts <- if (file.exists(parts_file)) utils::read.csv(parts_file)
+parts <- parts[parts$draws == draws, ]
+figures <- c("held", "each", "width", "false_break", "tiers")
+todo <- setdiff(seq_len(datasets), unlist(Map(seq, parts$first, parts$last)))
+apart <- cumsum(c(0, diff(todo) != 1))   # runs of data sets that follow each other, ten at a time
+for (some in unlist(lapply(split(todo, apart), function(run) split(run, (seq_along(run) - 1) %/% 10)), recursive = FALSE)) {
+  found <- do.call(rbind, parallel::mclapply(some, one, mc.cores = cores))
+  cells <- stats::aggregate(found[figures], found[c("truth", "model", "method")], mean)
+  cells$data_sets <- stats::aggregate(found["held"], found[c("truth", "model", "method")], length)$held
+  parts <- rbind(parts, data.frame(cells, draws, first = min(some), last = max(some)))
+  utils::write.csv(parts, parts_file, row.names = FALSE)
 }
-print(cells)
+whole <- do.call(rbind, lapply(split(parts, parts[c("truth", "model", "method")], drop = TRUE), function(p) {
+  data.frame(p[1, c("truth", "model", "method")], lapply(p[figures], function(v) round(sum(v * p$data_sets) / sum(p$data_sets), 3)), data_sets = sum(p$data_sets), draws)
+}))
+utils::write.csv(whole, "bench/results/stability.csv", row.names = FALSE)
+print(whole, row.names = FALSE)
