@@ -31,7 +31,7 @@
 #'
 #' Permutation importance over bootstrap draws and subsamples is measured on the rows a draw leaves out. Rows that make a predictor look strong by chance do so in training and in
 #' measuring; in the whole sample the two add up, but what a draw trains on more often it does not measure on, so that they cancel in the draws. Their spread alone would be too small (a forest's rank sets then held in 91 % of
-#' simulated samples with ties, with what follows in 209 of 210: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
+#' simulated samples with ties, with what follows in all of 105: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
 #' rows left out times predictors exceed 40 million over all draws, for slices, and for metrics that have no influence of single rows.
 #'
 #' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap and the overlap of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
