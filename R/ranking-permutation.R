@@ -209,6 +209,7 @@ permutation_importances <- function(st, model, unit, repeats, seed) {
   rows <- model_rows(st, model, st$data)
   cases <- cases_of(st, st$data)
   judged <- judge_units(open_shuffle(st, model, rows), cases, shuffle_units(st, model, unit), shared_design(draw_donors(nrow(rows), repeats, seed, cases$block)), st$metric, "difference", 0.95, seed, errors = FALSE)
+  if (isTRUE(attr(judged, "stopped"))) rlang::interrupt()   # an order of some is none
   vapply(judged, `[[`, 0, "importance")
 }
 

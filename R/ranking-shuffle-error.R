@@ -127,6 +127,7 @@ judge_cube <- function(rule, base, shuffled, donors, stratum = NULL) {
   before <- metric_influence(metric, cases$truth, base, cases$weight)
   after <- metric_shuffled(metric, cases$truth, shuffled, cases$weight)
   scale <- ratio_scale(rule, before$loss, after$loss)
+  if (!rule$errors) return(list(importance = scale$value))
   if (jackknifed(metric)) {
     block <- jackknife_blocks(cases, rule$seed)
     found <- list(std_error = sqrt(block_variance(rule, base, shuffled, donors, block)), df = length(unique(block)) - 1, units = NULL, share = NA_real_)

@@ -129,14 +129,17 @@ shuffle_forest <- function(open, units, design, visit, whole, cells = 2e6) {
 }
 
 # Linear models: units whose terms hold nothing else take their part of the sum from the donor, with no need to predict anew.
-shuffle_terms <- function(open, units, which, design, visit) {
+shuffle_terms <- function(open, units, which, design, visit, cells = 2e6) {
   sums <- linear_sums(open)
   base <- linear_says(open, sums$eta)
+  several <- split(seq_len(design$repeats), (seq_len(design$repeats) - 1) %/% max(1, cells %/% open$n))
   for (u in which) {
     part <- sums$part(units[[u]])
-    donors <- if (design$own) design$donors[, , u] else design$donors
-    p <- linear_says(open, as.vector(sums$eta - part + part[donors]))
-    visit(list(rows = seq_len(open$n), repeats = seq_len(design$repeats), units = u, base = base, p = p))
+    donors <- if (design$own) matrix(design$donors[, , u], open$n) else design$donors
+    for (some in several) {
+      p <- linear_says(open, as.vector(sums$eta - part + part[donors[, some]]))
+      visit(list(rows = seq_len(open$n), repeats = some, units = u, base = base, p = p))
+    }
   }
 }
 
