@@ -125,3 +125,11 @@ stability_overlap <- function(place, persistence, threads) {
     .Call(`_dreher_stability_overlap`, place, persistence, threads)
 }
 
+stability_shares <- function(share, threads) {
+    .Call(`_dreher_stability_shares`, share, threads)
+}
+
+stability_tops <- function(place) {
+    .Call(`_dreher_stability_tops`, place)
+}
+

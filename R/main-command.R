@@ -85,8 +85,11 @@ command_steps <- function() {
                      needs = c("model", "train", "target"), run = command_stability,
                      options = c(models, list(opt("data", "holdout rows, for the noise floor: a delimited text file [default: the training rows]"),
                                               opt("by", "methods, set apart by commas [default %default]", default = "permutation"),
-                                              opt("kind", "of resamples: bootstrap, subsample, folds, seeds [default %default]", default = "bootstrap"),
+                                              opt("kind", "of resamples: bootstrap, subsample, folds, time, seeds [default %default]", default = "bootstrap"),
                                               opt("times", "number of resamples [default %default]", "integer", 50L),
+                                              opt("order", "name of the column of times, for the kind time"), opt("strata", "name of the column whose distribution every resample keeps"),
+                                              opt("slice", "name of a column: rank for each of its values apart"),
+                                              opt("seeds", "refits with other seeds of the model, to tell its own noise from the sample's", "integer"),
                                               opt("decoys", "refits with permuted copies, for the noise floor; 99 or more to rely on", "integer")), runs)),
     reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one. A run that was stopped goes on with --run and --resume.", needs = c("model", "train", "target"), run = command_reduce,
                   options = c(models, list(opt("by", "methods that rank, set apart by commas [default %default]", default = "permutation"),
@@ -162,19 +165,26 @@ command_stability <- function(given) {
   st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
   if (given$workers > 1) st$threads <- 1L
   by <- trimws(strsplit(given$by, ",")[[1]])
-  drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, seed = given$seed)
-  rk <- tell_progress(rank_predictors(st, by = by, resamples = drawn, run = given$run, seed = given$seed))
-  sb <- stability(rk)
-  nf <- if (!is.null(given$decoys)) tell_progress(noise_floor(st, by = intersect(by, c("impurity", "permutation", "shapley")), draws = given$decoys, seed = given$seed))
+  drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, strata = given$strata, order = given$order, seed = given$seed)
+  # What is asked beside the ranking has run folders of its own.
+  beside <- function(name) if (!is.null(given$run)) file.path(given$run, name)
+  slice <- if (!is.null(given$slice)) stats::reformulate(sprintf("`%s`", given$slice))
+  rank_over <- function(resamples, run) tell_progress(rank_predictors(st, by = by, slice = slice, resamples = resamples, run = run, seed = given$seed))
+  rk <- rank_over(drawn, given$run)
+  seeds <- if (!is.null(given$seeds)) rank_over(draw_resamples(st$train, "seeds", times = given$seeds, seed = given$seed), beside("seeds"))
+  nf <- if (!is.null(given$decoys)) tell_progress(noise_floor(st, by = intersect(by, c("impurity", "permutation", "shapley")), draws = given$decoys, run = beside("decoys"), seed = given$seed))
+  if (!is.null(nf)) rk <- with_floor(rk, nf)
+  sb <- stability(rk, seeds = seeds)
   if (is.null(given$out)) {
     print_table(sb, given$format)
   } else {
     out <- make_folder(given$out)
-    agreed <- if (length(sb$parts) > 1) agreement(rk)
-    write_tables(list(resampled = rk, stability = sb, floor = nf), out, given$format)
+    agreed <- if (length(sb$parts) > 1) agreement(rk, study = st)
+    write_tables(list(resampled = rk, stability = sb, measures = summary(sb), agreement = agreed, floor = nf), out, given$format)
     save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
     if (!is.null(agreed)) save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
-    do.call(write_report, c(list(st, sb), if (!is.null(agreed)) list(agreed), list(file = file.path(out, "report.html"))))
+    if (!is.null(nf)) save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
+    do.call(write_report, c(list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf), list(file = file.path(out, "report.html"))))
     writeLines(cli::ansi_strip(c(format_stability(sb), if (!is.null(nf)) c("", format_floor(nf)))))
     tell("Written to ", out, ".")
   }

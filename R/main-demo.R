@@ -19,20 +19,27 @@ command_demo <- function(given) {
   checks <- check_data(st)
   tell("Ranking by impurity, permutation and Shapley values ...")
   rk <- rank_predictors(st, background = 50)
+  tell("Training beside shuffled copies, to see what chance alone scores ...")
+  nf <- noise_floor(st, models = "forest", draws = 39, repeats = 3)
+  rk <- with_floor(rk, nf)
+  agreed <- agreement(rk, study = st)
   tell("Ranking again on 20 draws of the rows ...")
-  sb <- withCallingHandlers(stability(rank_predictors(st, by = "permutation", repeats = 3, resamples = draw_resamples(kiln$train, times = 20))), dreher_warning_resamples = function(w) invokeRestart("muffleWarning"))
+  again <- rank_predictors(st, by = "permutation", repeats = 3, resamples = draw_resamples(kiln$train, times = 20))
+  sb <- withCallingHandlers(stability(with_floor(again, nf)), dreher_warning_resamples = function(w) invokeRestart("muffleWarning"))
   tell("Walking down to fewer predictors ...")
   rd <- reduce_predictors(st, times = 1, inner_folds = 2, random = 5)
   set <- choose_set(rd, model = "forest")
   twins <- find_twins(st, ranking = rk, replace = TRUE)
   sets <- compare_sets(st, list(all = "all", chosen = set, `firing only` = c("peak_temp", "hold_minutes", "cooling_rate"), none = "none"), models = "linear", times = 1)
   cf <- confirm_set(set, kiln$untouched)
-  for (x in list(scores, checks, rk, sb, rd, twins, set, sets, cf)) writeLines(c(cli::ansi_strip(format_any(x)), ""))
+  for (x in list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf)) writeLines(c(cli::ansi_strip(format_any(x)), ""))
 
   write_results(scores, file.path(out, "scores.csv"))
   write_results(checks, file.path(out, "checks.csv"))
   write_results(rk, file.path(out, "ranking.csv"))
   write_results(rk, file.path(out, "ranking.json"))
+  write_results(nf, file.path(out, "floor.csv"))
+  write_results(agreed, file.path(out, "agreement.csv"))
   write_results(sb, file.path(out, "stability.csv"))
   write_results(rd, file.path(out, "reduction.csv"))
   write_predictor_set(set, file.path(out, "set.json"))
@@ -40,18 +47,23 @@ command_demo <- function(given) {
   write_results(cf, file.path(out, "confirmation.json"))
   save_picture(ggplot2::autoplot(rk), file.path(out, "ranking.png"))
   save_picture(plot_methods(rk), file.path(out, "methods.png"))
+  save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
+  save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
   save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
   save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
   save_picture(ggplot2::autoplot(rd), file.path(out, "curves.png"))
   save_picture(ggplot2::autoplot(twins), file.path(out, "twins.png"))
-  write_report(st, rk, sb, twins, rd, set, sets, cf, file = file.path(out, "report.html"), title = "What makes a tile strong")
+  write_report(st, rk, nf, agreed, sb, twins, rd, set, sets, cf, file = file.path(out, "report.html"), title = "What makes a tile strong")
   tell("Done in ", round(as.double(difftime(Sys.time(), began, units = "secs"))), " s. In ", out, ":\n",
-       "  tables    scores.csv checks.csv ranking.csv ranking.json stability.csv reduction.csv sets.csv set.json confirmation.json\n",
-       "  pictures  ranking.png methods.png stability.png twins.png reduction.png curves.png\n",
+       "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv agreement.csv stability.csv\n",
+       "            reduction.csv sets.csv set.json confirmation.json\n",
+       "  pictures  ranking.png methods.png floor.png agreement.png stability.png twins.png\n",
+       "            reduction.png curves.png\n",
        "  report    report.html")
 }
 
 format_any <- function(x) {
   switch(class(x)[1], dreher_scores = format_scores(x), dreher_checks = format_checks(x), dreher_ranking = format_ranking(x),
-         dreher_reduction = format_reduction(x), dreher_twins = format_twins(x), dreher_comparison = format_comparison(x), dreher_set = format_set(x), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x))
+         dreher_reduction = format_reduction(x), dreher_twins = format_twins(x), dreher_comparison = format_comparison(x), dreher_set = format_set(x), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x), dreher_floor = format_floor(x),
+         dreher_agreement = format_agreement(x))
 }

@@ -10,8 +10,11 @@
 #' @param k Number of top predictors.
 #' @param persistence Between 0 and 1: how far down the lists the overlap looks. With 0.9 the top 10 carry 86 % of the weight.
 #' @return A number. `rank_tau()`: Kendall's tau-b, -1 to 1. `rank_spearman()`: Spearman's correlation of ranks. `top_overlap()`: shared part of the top `k`, 0 to 1 (Jaccard), the mean over the orders of ties.
-#'   `rank_overlap()`: rank-biased overlap, extrapolated, 0 to 1; lists of different length are allowed. `NA` where a ranking is all ties (correlations).
+#'   `rank_overlap()`: rank-biased overlap, extrapolated, 0 to 1; lists of different length are allowed. `share_overlap()`: sum over the predictors of the smaller of their two shares, 0 to 1, 1 where all shares are the same: predictors weigh as much
+#'   as they matter; a share is the non-negative part of an importance over the sum of these. `NA` where a ranking is all ties (correlations) or nothing in it is positive (shares).
+#' @section Errors: Importances that are no numbers, of different length without names, or of fewer than 2 common predictors; `k` beyond them.
 #' @references Kendall, M. (1945). The treatment of ties in ranking problems. \doi{10.1093/biomet/33.3.239}.
+#'   Renkonen, O. (1938). Statistisch-oekologische Untersuchungen ueber die terrestrische Kaeferwelt der finnischen Bruchmoore. Annales Zoologici Societatis Zoologicae-Botanicae Fennicae Vanamo 6: overlap of shares.
 #'   Webber, W., Moffat, A. and Zobel, J. (2010). A similarity measure for indefinite rankings (eq. 32). \doi{10.1145/1852102.1852106}.
 #' @examples
 #' a <- c(peak_temp = 3, hold_minutes = 2, operator = 1)
@@ -19,6 +22,7 @@
 #' rank_tau(a, b)
 #' top_overlap(a, b, 2)
 #' rank_overlap(a, b)
+#' share_overlap(a, b)
 #' @export
 rank_tau <- function(a, b) {
   two <- match_two(a, b)
@@ -53,6 +57,19 @@ rank_overlap <- function(a, b, persistence = 0.9) {
   if (is.null(names(a)) != is.null(names(b))) stop_input("`a` and `b` must both have names, or neither.")
   if (is.null(names(a))) names(a) <- names(b) <- seq_along(a)
   overlap_lists(ordered_names(a), ordered_names(b), persistence)
+}
+
+#' @rdname rank_tau
+#' @export
+share_overlap <- function(a, b) {
+  two <- match_two(a, b)
+  sum(pmin(shares_of(two$a), shares_of(two$b)))
+}
+
+# The non-negative parts over their sum; NA where nothing is positive.
+shares_of <- function(x) {
+  x <- pmax(x, 0)
+  if (sum(x) > 0) x / sum(x) else rep(NA_real_, length(x))
 }
 
 ordered_names <- function(x) names(x)[!is.na(x)][order(-x[!is.na(x)])]
@@ -96,6 +113,14 @@ chance_top <- function(p, k) {
   sum(h / (2 * k - h) * stats::dhyper(h, k, p - k, k))
 }
 
+# Sum of the smaller of two shares, on average over all pairs of rankings (share: predictors x rankings) when the shares of each go to predictors at random:
+# each value of one meets each of the other, as often. Sums of smaller values over all pairs of numbers come from their order.
+chance_shares <- function(share) {
+  smaller <- function(v) sum(sort(v) * (2 * (length(v) - seq_along(v)) + 1))
+  B <- ncol(share)
+  (smaller(as.vector(share)) - sum(apply(share, 2, smaller))) / (nrow(share) * B * (B - 1))
+}
+
 # Kendall's W with ties, of rankings x predictors; 1 / number of rankings by chance alone.
 concordance <- function(scores) {
   if (nrow(scores) < 2) return(NA_real_)
@@ -115,32 +140,35 @@ tied_sizes <- function(scores) apply(scores, 1, function(x) { t <- tabulate(matc
 # Chance-corrected stability of selected sets (rows of z: 0/1) and its Monte-Carlo interval (Nogueira, Sechidis and Brown 2018).
 set_stability <- function(z, level = 0.95) {
   f <- colMeans(z)
-  stability_of_sets(f, rowSums(z), as.vector(z %*% f), level)
+  stability_of_sets(ncol(z), sum(f^2), rowSums(z), as.vector(z %*% f), level)
 }
 
-# The same of the top k of every ranking, for several k. place: predictors x rankings. -> 4 x length(k)
-top_stability <- function(place, sizes, level = 0.95) {
-  at <- matrix(0L, nrow(place), ncol(place))   # who stands where
-  at[cbind(as.vector(place), rep(seq_len(ncol(place)), each = nrow(place)))] <- rep(seq_len(nrow(place)), ncol(place))
-  vapply(sizes, function(k) {
-    top <- at[seq_len(k), , drop = FALSE]
-    f <- tabulate(top, nrow(place)) / ncol(place)
-    stability_of_sets(f, rep(k, ncol(place)), colSums(matrix(f[top], k)), level)
-  }, double(4))
+# The same of the top k of every ranking, for k = 1 to all but one predictor. place: predictors x rankings. -> 4 x sizes
+top_stability <- function(place, level = 0.95) {
+  M <- ncol(place)
+  tops <- stability_tops(place)
+  vapply(seq_along(tops$squares), function(k) stability_of_sets(nrow(place), tops$squares[k] / M^2, rep(k, M), tops$together[, k] / M, level), double(4))
 }
 
-# f: how often each predictor is in; per set its size k and the sum of f over its members.
-stability_of_sets <- function(f, k, together, level) {
+# p: number of predictors; squares: sum over them of f^2, f being how often each is in; per set its size k and the sum of f over its members.
+stability_of_sets <- function(p, squares, k, together, level) {
   M <- length(k)
-  p <- length(f)
   kbar <- mean(k)
   by_chance <- kbar / p * (1 - kbar / p)
   if (M < 2 || by_chance <= 0) return(c(value = NA, std_error = NA, lower = NA, upper = NA))
-  value <- 1 - mean(M / (M - 1) * f * (1 - f)) / by_chance
+  value <- 1 - M / (M - 1) * (kbar - squares) / p / by_chance
   each <- (together / p - k * kbar / p^2 + value / 2 * (2 * kbar * k / p^2 - k / p - kbar / p + 1)) / by_chance
   std_error <- sqrt(4 / M^2 * sum((each - mean(each))^2))
   half <- stats::qnorm((1 + level) / 2) * std_error
   c(value = value, std_error = std_error, lower = value - half, upper = value + half)
+}
+
+# Limits of a share of B resamples (Wilson 1927).
+share_limits <- function(share, B, level) {
+  z <- stats::qnorm((1 + level) / 2)
+  middle <- (share + z^2 / (2 * B)) / (1 + z^2 / B)
+  half <- z / (1 + z^2 / B) * sqrt(share * (1 - share) / B + z^2 / (4 * B^2))
+  list(lower = pmax(middle - half, 0), upper = pmin(middle + half, 1))
 }
 
 # Mean over all pairs of resamples and its error, dropping one resample after the other. with[b]: sum over its pairs.
@@ -156,8 +184,8 @@ pairs_jackknife <- function(with) {
 without_self <- function(m) rowSums(m) - diag(m)
 
 # All measures of many rankings: data frame measure, k, value, mc_error, chance. ranks, place: predictors x rankings, with
-# ties shared and with ties drawn.
-measure_agreement <- function(scores, ranks, place, tau_with, persistence, tops, level, threads) {
+# ties shared and with ties drawn; sets: 4 x sizes, the stability of the top of every size.
+measure_agreement <- function(scores, ranks, place, tau_with, sets, persistence, tops, threads) {
   B <- nrow(scores)
   p <- ncol(scores)
   row <- function(measure, found, chance, k = NA_integer_) data.frame(measure = measure, k = k, value = found[[1]], mc_error = found[[2]], chance = chance)
@@ -167,13 +195,15 @@ measure_agreement <- function(scores, ranks, place, tau_with, persistence, tops,
   W <- concordance(scores)
   drop_one <- if (B >= 3) sqrt(jackknife_variance(drop_concordance(scores, ranks))) else NA_real_
   overlap <- stability_overlap(place, persistence, threads)
+  share <- apply(scores, 1, shares_of)
+  share <- matrix(share, p)[, !is.na(share[1, ]), drop = FALSE]
   out <- list(row("Kendall's tau-b", pairs_jackknife(tau_with), 0), row("Spearman", spearman, 0), row("Kendall's W", c(W, drop_one), 1 / B),
-              row("rank-biased overlap", pairs_jackknife(without_self(overlap)), chance_overlap(p, persistence)))
+              row("rank-biased overlap", pairs_jackknife(without_self(overlap)), chance_overlap(p, persistence)),
+              row("overlap of shares", pairs_jackknife(without_self(stability_shares(share, threads))), if (ncol(share) > 1) chance_shares(share) else NA_real_))
   for (k in tops) {
     shared <- crossprod(place <= k)
     out <- c(out, list(row("top overlap", pairs_jackknife(without_self(shared / (2 * k - shared))), chance_top(p, k), k)))
-    found <- top_stability(place, k, level)[, 1]
-    out <- c(out, list(row("chance-corrected stability of the top", found[1:2], 0, k)))
+    out <- c(out, list(row("chance-corrected stability of the top", sets[1:2, k], 0, k)))
   }
   do.call(rbind, out)
 }

@@ -4,6 +4,7 @@
 #'
 #' @param ranking A [ranking] over resamples, made by [rank_predictors()] with `resamples`.
 #' @param ... Must be empty.
+#' @param seeds A ranking over resamples of kind `"seeds"` of the same study: tells the learner's own noise from the sample's.
 #' @param top Sizes k for which the overlap of the top k and its stability are worked out. Default: 1, 3, 5, 10 and half of the predictors, as far as there are so many.
 #' @param persistence How far down the lists the rank-biased overlap looks.
 #' @param level Level of intervals and rank sets.
@@ -17,9 +18,13 @@
 #'   \item{top_k}{one column per k of `top`: share of the resamples in which it is among the top k}
 #'   \item{tier}{1 is the top; within a tier no predictor is shown to lie below the tier's first}
 #'   \item{settled}{is its rank set a single rank?}
+#'   \item{above_floor}{does it lie above the noise floor? `NA` where [with_floor()] has put none into the ranking}
+#'   \item{seed_error, seed_share, seed_lower, seed_upper}{with `seeds`: standard deviation over the model's seeds, the share of its square in that of `std_error`, and the limits of this share, by Fisher's F}
 #'   }
-#'   `measures` is a data frame per part of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples would change) and `chance` (what unrelated orders score); `above` a matrix per part: share of
-#'   the resamples in which the row's predictor lies above the column's; `sets` the chance-corrected stability for every k with its interval.
+#'   `summary()` gives the measures of all parts. Each of `parts` holds, beside its `table`: `measures`, a data frame of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples would change) and `chance` (what
+#'   unrelated orders score); `tops`, a data frame of `predictor`, `k`, the `share` of the resamples in which it is among the top k, and `lower` and `upper`; `above`, a matrix: share of
+#'   the resamples in which the row's predictor lies above the column's, with `above_lower` and `above_upper`; `sets`, the chance-corrected stability for every k with its interval. Limits of shares (Wilson 1927) and of
+#'   `sets` say what more resamples would change, not what other samples would.
 #' @details
 #' *Rank sets and tiers* (Mogstad, Romano, Shaikh and Wilhelm 2024): the largest, over all pairs, of the differences' distances from their means in the resamples, each over its standard error, has a distribution; its
 #' `level` quantile c says which pairs of predictors are told apart: `difference > c * error`. A rank set runs from one more than the number of predictors shown to be above to what is left by those shown
@@ -34,13 +39,16 @@
 #' simulated samples with ties, with what follows in all of 105: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
 #' rows left out times predictors exceed 40 million over all draws, for slices, and for metrics that have no influence of single rows.
 #'
-#' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap and the overlap of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
+#' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap, the overlap of shares and that of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
 #' (Nogueira, Sechidis and Brown 2018). Errors by dropping one resample after the other. Ties are broken at random, by a fixed stream, where an order is needed.
+#' *Whose noise:* a refit on another sample differs by the sample and by the learner's own seed. `seeds` measures the second alone, on the same rows; what is left is the sample's. The seed's part shrinks with more trees or with several fits
+#' averaged, the sample's with more rows.
 #' @section Reading the result: "settled" ranks will hold on other samples of this size; "open" ones come in any order. A share of resamples is not a probability that the statement is true.
-#' @section Errors: A ranking without resamples, or with fewer than 3 in every part. Warning: few resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and `settled` are `NA`).
+#' @section Errors: A ranking without resamples, or with fewer than 3 in every part; `seeds` that are not a ranking over seeds of the same study, or hold none of its parts. Warning: few resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and `settled` are `NA`).
 #' @references Mogstad, M., Romano, J., Shaikh, A. and Wilhelm, D. (2024). Inference for ranks. \doi{10.1093/restud/rdad006}.
 #'   Nogueira, S., Sechidis, K. and Brown, G. (2018). On the stability of feature selection algorithms. \url{https://jmlr.org/papers/v18/17-514.html}.
 #'   Nadeau, C. and Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
+#'   Wilson, E. (1927). Probable inference, the law of succession, and statistical inference. \doi{10.1080/01621459.1927.10502953}.
 #'   Hall, P. and Miller, H. (2009). Using the bootstrap to quantify the authority of an empirical ranking. \doi{10.1214/09-AOS699}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -49,7 +57,7 @@
 #' rk <- rank_predictors(st, by = "permutation", resamples = draw_resamples(kiln$train, times = 20))
 #' stability(rk)
 #' @export
-stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95) {
+stability <- function(ranking, ..., seeds = NULL, top = NULL, persistence = 0.9, level = 0.95) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_no_dots(..., .verb = "stability")
   persistence <- check_fraction(persistence, "persistence")
@@ -66,6 +74,8 @@ stability <- function(ranking, ..., top = NULL, persistence = 0.9, level = 0.95)
   times <- vapply(parts, function(d) length(unique(d$resample)), 1L)
   if (all(times < 3)) stop_input("At least 3 resamples are needed.", paste0("There are ", max(times), "."))
   parts <- lapply(parts[times >= 3], stability_part, about = about, offsets = attr(ranking, "offsets"), top = top, persistence = persistence, level = level)
+  parts <- lapply(parts, beside_floor, floor = attr(ranking, "floor"))
+  if (!is.null(seeds)) parts <- beside_seeds(parts, seeds, attr(ranking, "fingerprint"), level)
   sets_asked <- about$kind %in% c("bootstrap", "subsample")
   if (sets_asked && max(times) < 100) {
     few <- ceiling(level * (max(times) + 1)) > max(times)
@@ -124,10 +134,44 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   table$tier <- sets$tier
   table$settled <- sets$joint[, 1] == sets$joint[, 2]
   rownames(table) <- NULL
-  all_k <- seq_len(min(p - 1, 100))
-  list(table = table, measures = if (p > 1) measure_agreement(x, ranks, place, pairs$with, persistence, tops, level, threads), above = pairs$above,
-       sets = if (p > 1) data.frame(k = all_k, t(top_stability(place, all_k, level))), times = nrow(x),
+  sets_of <- if (p > 1) top_stability(place, level)
+  above <- share_limits(pairs$above, nrow(x), level)
+  share <- as.vector(t(as.matrix(table[sprintf("top_%d", tops)])))
+  list(table = table, measures = if (p > 1) measure_agreement(x, ranks, place, pairs$with, sets_of, persistence, tops, threads),
+       tops = data.frame(predictor = rep(colnames(x), each = length(tops)), k = rep(tops, p), share = share, share_limits(share, nrow(x), level)),
+       above = pairs$above, above_lower = above$lower, above_upper = above$upper, sets = if (p > 1) data.frame(k = seq_len(p - 1), t(sets_of)), times = nrow(x),
        ranks = table_ranks(ranks), critical = sets$critical, close = sets$close)
+}
+
+# Which predictors lie above the noise floor, where there is one for this part.
+beside_floor <- function(part, floor) {
+  of <- function(d) paste(d$model, d$method, sub("^left out$", "holdout", d$rows), d$predictor)
+  part$table$above_floor <- if (is.null(floor)) NA else floor$table$above[match(of(part$table), of(floor$table))]
+  part
+}
+
+# How much of the variance is the learner's own noise. Parts that were not ranked over seeds have no figures.
+beside_seeds <- function(parts, seeds, fingerprint, level) {
+  check_class(seeds, "dreher_ranking", "seeds", "rank_predictors(resamples = draw_resamples(kind = \"seeds\"))")
+  kind <- attr(seeds, "resamples")$kind
+  if (!identical(kind, "seeds")) {
+    stop_input("`seeds` must be a ranking over the model's seeds.", paste0("Given: ", if (is.null(kind)) "a ranking without resamples" else paste("one over resamples of kind", kind), "."), "Use rank_predictors(resamples = draw_resamples(train, \"seeds\")).")
+  }
+  if (!identical(attr(seeds, "fingerprint"), fingerprint)) stop_study("`seeds` is of another study: its data differ.", todo = "Give two rankings of one study.")
+  of <- as_plain(seeds)
+  of <- of[is.na(of$class), ]
+  where <- function(d) paste(d$model, d$method, sub("^left out$", "holdout", d$rows), d$slice)
+  if (!any(vapply(parts, function(part) where(part$table)[1], "") %in% where(of))) stop_input("`seeds` holds none of the models and methods of `ranking`.")
+  lapply(parts, function(part) {
+    d <- of[where(of) == where(part$table)[1], ]
+    if (!nrow(d)) return(part)
+    x <- importance_matrix(d)
+    error <- apply(x, 2, stats::sd)[match(part$table$predictor, colnames(x))]
+    share <- error^2 / part$table$std_error^2
+    by <- function(q) pmin(share / stats::qf(q, nrow(x) - 1, part$times - 1), 1)
+    part$table[c("seed_error", "seed_share", "seed_lower", "seed_upper")] <- list(unname(error), unname(pmin(share, 1)), unname(by((1 + level) / 2)), unname(by((1 - level) / 2)))
+    part
+  })
 }
 
 # How often each rank was taken: predictors x ranks.
@@ -200,5 +244,5 @@ as.data.frame.dreher_stability <- function(x, ...) {
 summary.dreher_stability <- function(object, ...) {
   out <- do.call(rbind, lapply(object$parts, function(p) cbind(p$table[1, c("model", "method", "rows", "slice")], p$measures, row.names = NULL)))
   rownames(out) <- NULL
-  out
+  structure(out, target = object$target, metric = object$metric, seed = object$seed, fingerprint = object$fingerprint)
 }

@@ -167,6 +167,7 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   counts <- d$predictor[!is.na(d$share) & d$share >= 0.5 / length(mean_rank)]
   d$inked <- spread[d$predictor] > apart & d$predictor %in% counts
   d$x <- match(d$column, columns)
+  d$under <- grepl("not above floor", d$flag, fixed = TRUE)
   d$label <- shorten(labels[d$predictor], 24)
   ends <- rbind(transform(d[d$x == 1, ], at = 0.93, just = 1), transform(d[d$x == length(columns), ], at = length(columns) + 0.07, just = 0))
   odd <- keep[spread[keep] > apart & keep %in% counts]
@@ -177,7 +178,7 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   ggplot2::ggplot(d, ggplot2::aes(.data$x, .data$place, group = .data$predictor, colour = .data$inked, linewidth = .data$inked)) +
     ggplot2::geom_line() +
     ggplot2::geom_point(size = 5.6, colour = paper) +
-    ggplot2::geom_text(ggplot2::aes(label = .data$rank), size = 3.5) +
+    ggplot2::geom_text(ggplot2::aes(label = ifelse(.data$under, paste0("(", .data$rank, ")"), .data$rank)), size = 3.5) +
     ggplot2::geom_text(ggplot2::aes(x = .data$at, label = .data$label, hjust = .data$just), data = ends, size = 4) +
     ggplot2::scale_y_reverse(breaks = NULL) +
     ggplot2::scale_x_continuous(breaks = seq_along(columns), labels = columns, position = "top",
@@ -186,7 +187,8 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
     ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
     ggplot2::labs(x = NULL, y = NULL, title = say,
                   subtitle = paste0("Ranks of the predictors of ", attr(ranking, "target"),
-                                              if (length(mean_rank) > length(keep)) paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank"), ". In ink: ranks more than ", apart, " apart, with at least half an even share somewhere.")) +
+                                              if (length(mean_rank) > length(keep)) paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank"), ". In ink: ranks more than ", apart, " apart, with at least half an even share somewhere.",
+                                    if (any(d$under)) " In brackets: not above the noise floor.")) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank(), axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1))
 }

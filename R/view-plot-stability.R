@@ -32,15 +32,18 @@ autoplot.dreher_stability <- function(object, ..., model = NULL, method = NULL, 
   cells$often <- part$ranks[cbind(cells$i, cells$rank)]
   table$y <- seq_len(nrow(table))
   breaks <- which(diff(table$tier) > 0)
+  cells$under <- (table$above_floor %in% FALSE)[cells$i]
+  under <- any(cells$under)
   colour <- method_colours[[table$method[1]]]
   others <- length(object$parts) - 1
   ggplot2::ggplot(cells[cells$often > 0, ], ggplot2::aes(.data$rank, .data$i)) +
-    ggplot2::geom_tile(ggplot2::aes(alpha = .data$often), fill = colour, width = 0.94, height = 0.62) +
+    ggplot2::geom_tile(ggplot2::aes(alpha = .data$often, fill = .data$under), width = 0.94, height = 0.62) +
     ggplot2::geom_tile(ggplot2::aes(.data$rank, .data$y), data = table[table$settled %in% TRUE, ], fill = NA, colour = ink, linewidth = 0.9, width = 0.94, height = 0.62) +
     ggplot2::geom_linerange(ggplot2::aes(y = .data$y + 0.42, xmin = .data$rank_lower - 0.4, xmax = .data$rank_upper + 0.4), data = table[table$settled %in% FALSE, ], inherit.aes = FALSE, colour = ink, linewidth = 0.7) +
     ggplot2::geom_hline(yintercept = breaks + 0.5 + 0.09, colour = muted, linewidth = 0.3) +
     ggplot2::geom_text(ggplot2::aes(label = ifelse(.data$often >= 0.1, format_percent(.data$often), ""), colour = .data$often > 0.55), size = 3.1) +
     ggplot2::scale_alpha_continuous(range = c(0.08, 0.95), limits = c(0, 1)) +
+    ggplot2::scale_fill_manual(values = c(`FALSE` = colour, `TRUE` = muted)) +
     ggplot2::scale_colour_manual(values = c(`FALSE` = ink, `TRUE` = paper)) +
     ggplot2::scale_y_reverse(breaks = table$y, labels = rows_of, expand = ggplot2::expansion(add = 0.3)) +
     ggplot2::scale_x_continuous(breaks = unique(c(1, scales::breaks_extended(10)(c(1, last)))) |> (\(b) b[b >= 1 & b <= last & b == round(b)])(), position = "top", expand = ggplot2::expansion(add = 0.2)) +
@@ -48,7 +51,7 @@ autoplot.dreher_stability <- function(object, ..., model = NULL, method = NULL, 
                   subtitle = paste0("Predictors of ", object$target, ", ", part_name(part$table), ": ranks over ", part$times, " ", kind_words[[object$about$kind]], " (", settings_of(object, part), ")",
                                     if (p > nrow(table)) paste0("; the first ", nrow(table), " of ", p), "."),
                   caption = paste0(if (object$about$kind == "seeds") "Shade and percent: how often each rank was taken." else
-                    paste0("Shade and percent: how often each rank was taken. Boxed: settled. Line below: joint ", format_percent(object$level), " rank set of an open one. Rules: tiers, whose members cannot be told from their first. "), say_measures(part),
+                    paste0("Shade and percent: how often each rank was taken. Boxed: settled. Line below: joint ", format_percent(object$level), " rank set of an open one. Rules: tiers, whose members cannot be told from their first. "), if (under) "Grey: not above the noise floor. ", paste(c(say_measures(part), if (nzchar(say_caveats(part))) say_caveats(part)), collapse = " "),
                     if (others > 0) paste0(" ", count_of(others, "more part", TRUE), ": model =, method = or rows =."))) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
@@ -99,6 +102,62 @@ autoplot.dreher_agreement <- function(object, ...) {
 #' @rdname autoplot.dreher_agreement
 #' @export
 plot.dreher_agreement <- function(x, ...) {
+  print(ggplot2::autoplot(x, ...))
+  invisible(x)
+}
+
+#' Draw the noise floor
+#'
+#' Importance of every predictor in the refits with decoys, and the range that decoys reach, one panel per method.
+#'
+#' @param object,x A result of [noise_floor()].
+#' @param ... Must be empty.
+#' @param model Name of the model to draw. Default: the first.
+#' @param top At most so many predictors.
+#' @return A ggplot.
+#' @section Reading the result: Shaded: what the largest decoy of a refit stays under in 1 - `alpha` of the refits; its darker edge is what more refits could make of it. Full dots lie above it by the family-wise p value, hollow ones do not.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes + operator, kiln$train)
+#' plot(noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 19))
+#' @export
+autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
+  check_no_dots(..., .verb = "plot")
+  top <- check_count(top, "top", least = 2)
+  models <- unique(object$table$model)
+  model <- if (is.null(model)) models[1] else check_choice(model, models, "model")
+  d <- object$table[object$table$model == model, ]
+  panels <- unique(panel_of(d$method, d$rows))
+  d$panel <- factor(panel_of(d$method, d$rows), panels)
+  first <- d[d$panel == panels[1], ]
+  shown <- utils::head(first$predictor[order(-first$importance)], top)
+  floor <- d[!duplicated(d$panel), ]
+  d <- d[d$predictor %in% shown, ]
+  d$row <- factor(d$predictor, rev(shown), rev(make.unique(shorten(object$labels[shown], 32), " ")))
+  ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
+    ggplot2::geom_blank() +
+    ggplot2::geom_rect(ggplot2::aes(xmin = 0, xmax = .data$floor, ymin = -Inf, ymax = Inf), data = floor, inherit.aes = FALSE, fill = muted, alpha = 0.15) +
+    ggplot2::geom_rect(ggplot2::aes(xmin = .data$floor_lower, xmax = .data$floor_upper, ymin = -Inf, ymax = Inf), data = floor, inherit.aes = FALSE, fill = muted, alpha = 0.2) +
+    ggplot2::geom_vline(ggplot2::aes(xintercept = .data$floor), data = floor, linetype = "22", colour = muted, linewidth = 0.5) +
+    ggplot2::geom_text(ggplot2::aes(x = .data$floor_upper, y = 0.55, label = "noise floor"), data = floor, inherit.aes = FALSE, hjust = -0.08, vjust = 0, size = 3.2, colour = muted) +
+    ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
+    ggplot2::geom_point(ggplot2::aes(shape = .data$above), size = 2.8) +
+    ggplot2::geom_text(ggplot2::aes(x = Inf, label = paste("p", formatC(.data$p_value, digits = 3, format = "f"))), hjust = 1.05, size = 3.3, colour = muted) +
+    ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 1)) +
+    ggplot2::scale_colour_manual(values = method_colours) +
+    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE), expand = ggplot2::expansion(c(0.04, 0.2))) +
+    ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = "free_x") +
+    ggplot2::labs(x = NULL, y = NULL, title = say_above(object$table[object$table$model == model & object$table$method == d$method[1], ], object$labels),
+                  subtitle = paste0("Predictors of ", object$target, ", model ", model, ": importance in ", object$draws, " refits with a permuted copy of every predictor", if (object$conditional) " (within strata)",
+                                    if (length(shown) < nrow(first)) paste0("; the first ", length(shown), " of ", nrow(first)), if (length(models) > 1) paste0("; drawn with model = for ", list_words(paste0("\"", setdiff(models, model), "\""))), "."),
+                  caption = paste0("Shaded: what the largest copy stays under in ", format_percent(1 - object$alpha), " of the refits; its edge as far as ", object$draws, " of them tell. p: family-wise. Hollow: not above it. ", what_floor_asks(object))) +
+    theme_dreher() +
+    ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
+}
+
+#' @rdname autoplot.dreher_floor
+#' @export
+plot.dreher_floor <- function(x, ...) {
   print(ggplot2::autoplot(x, ...))
   invisible(x)
 }

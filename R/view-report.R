@@ -3,7 +3,7 @@
 #' One HTML file that holds everything, pictures included: the answer first, then the questions in the order in which they should be asked.
 #'
 #' @param study A [study()].
-#' @param ... Results to show, in any order: a [ranking], and results of [stability()], [agreement()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()], [confirm_set()]. What is not
+#' @param ... Results to show, in any order: a [ranking], and results of [stability()], [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()], [confirm_set()]. What is not
 #'   given is not shown; scores and checks are computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
@@ -41,20 +41,22 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
 
 sort_results <- function(study, given) {
   kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation", dreher_stability = "stability", dreher_agreement = "agreement", dreher_twins = "twins",
-             dreher_comparison = "comparison")
+             dreher_comparison = "comparison", dreher_floor = "floor")
   out <- list()
   for (x in given) {
     kind <- kinds[intersect(class(x), names(kinds))]
     if (!length(kind)) {
       stop_input("`...` must hold results of this study.", paste0("Given: ", class(x)[1], "."),
-                 "A ranking, its stability or agreement, twins, a reduction, a chosen set, a comparison, a confirmation.")
+                 "A ranking, its stability or agreement, a noise floor, twins, a reduction, a chosen set, a comparison, a confirmation.")
     }
-    other <- if (kind %in% c("ranking", "comparison")) attr(x, "fingerprint") else if (kind %in% c("stability", "agreement")) x$fingerprint else x[["study"]]$fingerprint
+    other <- if (kind %in% c("ranking", "comparison")) attr(x, "fingerprint") else if (kind %in% c("stability", "agreement", "floor")) x$fingerprint else x[["study"]]$fingerprint
     if (!is.null(other) && other != study$fingerprint) {
       stop_study(paste0("The ", kind, " was made from another study: its data differ."), todo = "Give results of this study.")
     }
     out[[kind]] <- x
   }
+  if (is.null(out$floor)) out$floor <- attr(out$ranking, "floor")
+  else if (!is.null(out$ranking) && is.null(attr(out$ranking, "floor"))) out$ranking <- with_floor(out$ranking, out$floor)
   if (is.null(out$set) && !is.null(out$reduction) && length(out$reduction$curves) == 1) out$set <- choose_set(out$reduction)
   out
 }
@@ -154,9 +156,18 @@ page_ranking <- function(x) {
 page_stability <- function(x) {
   d <- as.data.frame(x)
   half <- (d$upper - d$lower) / 2
-  page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Rank = d$rank, `Rank set` = ifelse(is.na(d$rank_lower), "", ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))),
-                  Spread = paste0(d$spread_lower, "-", d$spread_upper), Importance = format_value(d$importance, half), Tier = ifelse(is.na(d$tier), "", d$tier)),
+  floor <- if (!all(is.na(d$above_floor))) list(`Noise floor` = ifelse(is.na(d$above_floor), "", ifelse(d$above_floor, "above", "not above")))
+  page_table(c(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Rank = d$rank, `Rank set` = ifelse(is.na(d$rank_lower), "", ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))),
+                  Spread = paste0(d$spread_lower, "-", d$spread_upper), Importance = format_value(d$importance, half), Tier = ifelse(is.na(d$tier), "", d$tier)), floor),
              list(Rank = d$rank, Importance = d$importance, Tier = d$tier), search = TRUE)
+}
+
+page_floor <- function(x) {
+  d <- x$table
+  unit <- stats::ave(d$importance, part_keys(cbind(d, slice = NA)), FUN = function(v) stats::sd(v) / 10)
+  page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Importance = format_value(d$importance, unit),
+                  Floor = paste0(format_value(d$floor, unit), " [", format_value(d$floor_lower, unit), ", ", format_value(d$floor_upper, unit), "]"), p = formatC(d$p_value, digits = 3, format = "f"), `Noise floor` = ifelse(d$above, "above", "not above")),
+             list(Importance = d$importance, Floor = d$floor, p = d$p_value), search = TRUE)
 }
 
 page_reduction <- function(r) {

@@ -50,7 +50,7 @@ circumstances <- function(x) {
     if (is.null(v)) v <- other
     if (is.null(v) || (length(v) == 1 && is.na(v))) NULL else v
   }
-  out <- list(made_by = paste("dreher", utils::packageVersion("dreher")), what = sub("^dreher_", "", class(x)[1]),
+  out <- list(made_by = paste("dreher", utils::packageVersion("dreher")), what = if (startsWith(class(x)[1], "dreher_")) sub("^dreher_", "", class(x)[1]),
               target = pick("target", if (is.null(st) && is.list(x)) x[["target"]] else st$target), metric = pick("metric", if (is.null(st) && is.list(x)) x[["metric"]] else st$metric$name), better = pick("better", st$metric$better),
               level = pick("level", if (is.list(x)) x[["level"]]), seed = pick("seed", if (is.list(x)) x[["seed"]]),
               data = pick("fingerprint", st$fingerprint))

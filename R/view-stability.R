@@ -51,15 +51,36 @@ say_stability <- function(part, labels, about) {
     say <- vapply(runs, function(r) paste0(say_places(min(open$rank_lower[r]), max(open$rank_upper[r])), " (", if (length(r) <= 4) list_words(name(open$predictor[r])) else count_of(length(r), "predictor"), ")"), "")
     out <- paste0(out, " Open: ranks ", list_words(utils::head(say, 4)), if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"), ", each in more than one order.")
   }
+  under <- d$predictor[d$above_floor %in% FALSE]
   nothing <- sum(!is.na(d$lower) & d$lower <= 0)
-  if (d$method[1] %in% c("permutation", "refit") && nothing > 0) out <- paste0(out, " ", if (nothing == 1) "One cannot" else paste(nothing, "cannot"), " be told from doing nothing.")
-  if (isTRUE(part$close)) out <- paste0(out, " A tier lies within the Monte-Carlo error of breaking otherwise: draw more resamples.")
+  if (length(under)) {
+    out <- paste0(out, " ", if (length(under) <= 4) list_words(name(under)) else count_of(length(under), "predictor", TRUE), " cannot be told from noise.")
+  } else if (all(is.na(d$above_floor)) && d$method[1] %in% c("permutation", "refit") && nothing > 0) {
+    out <- paste0(out, " ", if (nothing == 1) "One cannot" else paste(nothing, "cannot"), " be told from doing nothing.")
+  }
   out
+}
+
+# What else is to be said of the verdict: whose noise it is, and whether more resamples could change it.
+say_caveats <- function(part) {
+  paste(c(say_seeds(part$table), if (isTRUE(part$close)) "A tier lies within the Monte-Carlo error of breaking otherwise: draw more resamples."), collapse = " ")
+}
+
+say_verdict <- function(part, labels, about) trimws(paste(say_stability(part, labels, about), say_caveats(part)))
+
+# How much of the variance of the first three the model's own seed makes up.
+say_seeds <- function(d) {
+  first <- utils::head(d[!is.na(d$seed_share), ], 3)
+  if (!NROW(first)) return(NULL)
+  if (all(first$seed_error == 0)) return("The model's own seed changes nothing.")
+  of <- range(first$seed_share)
+  paste0("The model's own seed makes up ", if (round(100 * of[1]) == round(100 * of[2])) format_percent(of[1]) else paste0(round(100 * of[1]), " to ", format_percent(of[2])),
+         " of the variance of the first ", if (nrow(first) == 1) "predictor" else c("two", "three")[nrow(first) - 1], if (of[2] > 0.25) ": more trees or averaged fits would settle that part." else "; the rest is the sample's.")
 }
 
 say_measure <- function(m, name, k = NA, label = name) {
   one <- m[m$measure == name & (if (is.na(k)) is.na(m$k) else m$k %in% k), ][1, ]
-  paste0(label, " ", if (is.na(one$value)) "undefined" else paste0(formatC(one$value, digits = 2, format = "f"), if (!is.na(one$mc_error)) paste0(" \u00b1", formatC(ceiling(100 * one$mc_error) / 100, digits = 2, format = "f")), if (one$chance > 0.005) paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")))
+  paste0(label, " ", if (is.na(one$value)) "undefined" else paste0(formatC(one$value, digits = 2, format = "f"), if (!is.na(one$mc_error)) paste0(" \u00b1", formatC(ceiling(100 * one$mc_error) / 100, digits = 2, format = "f")), if (isTRUE(one$chance > 0.005)) paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")))
 }
 
 say_measures <- function(part) {
@@ -80,14 +101,14 @@ format_stability <- function(x, lines = 24) {
             paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows, ranked on the rows left out; ", format_percent(x$level), " sets")))
   failed <- if (NROW(x$failed)) wrap_lines(paste0(count_of(nrow(x$failed), "piece", TRUE), " failed and ", if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."))
   if (several) {
-    body <- unlist(lapply(x$parts, function(p) wrap_lines(paste0(part_name(p$table), ": ", say_stability(p, x$labels, x$about)))))
+    body <- unlist(lapply(x$parts, function(p) wrap_lines(paste0(part_name(p$table), ": ", say_verdict(p, x$labels, x$about)))))
     foot <- c(failed, "as.data.frame() holds every predictor; plot(model = , method = ) draws one.")
     room <- lines - length(head) - length(foot) - 1
     if (length(body) > room) body <- c(utils::head(body, room - 1), " ...")
     return(c(head, body, foot))
   }
   part <- x$parts[[1]]
-  foot <- c("", wrap_lines(say_stability(part, x$labels, x$about)), wrap_lines(say_measures(part)), failed)
+  foot <- c("", wrap_lines(say_verdict(part, x$labels, x$about)), wrap_lines(say_measures(part)), failed)
   c(head, paste0(part_name(part$table), ", ", settings_of(x, part)), stability_lines(part, x$labels, lines - length(head) - length(foot) - 2), foot)
 }
 
@@ -102,13 +123,20 @@ stability_lines <- function(part, labels, room) {
   half <- (shown$upper - shown$lower) / 2
   top <- grep("^top_", names(d), value = TRUE)
   top <- top[which.min(abs(as.integer(sub("top_", "", top)) - 3))]
-  columns <- list(predictor = shorten(labels[shown$predictor], 26), rank = as.character(shown$rank),
+  columns <- list(predictor = shorten(labels[shown$predictor], 24), rank = as.character(shown$rank),
                   `rank set` = ifelse(is.na(shown$rank_lower), "", ifelse(shown$settled, "settled", paste0(shown$rank_lower, "-", shown$rank_upper))),
                   spread = ifelse(shown$spread_lower == shown$spread_upper, format(shown$spread_lower, trim = TRUE), paste0(format(shown$spread_lower, trim = TRUE), "-", format(shown$spread_upper, trim = TRUE))))
-  if (length(top)) columns[[sub("_", " ", top)]] <- format_percent(shown[[top]])
+  if (length(top)) columns[[sub("_", " ", top)]] <- share_with_error(part, shown$predictor, as.integer(sub("top_", "", top)))
   columns$importance <- paste0(format_value(shown$importance, half), ifelse(is.na(half), "", paste0(" \u00b1", format_value(half, half))))
   columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))
   c(lay_out(columns, c(FALSE, TRUE, FALSE, FALSE, TRUE, TRUE, TRUE)[c(TRUE, TRUE, TRUE, TRUE, length(top) > 0, TRUE, TRUE)]), if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " others: as.data.frame() shows all"))
+}
+
+# Shares of the resamples in percent, with half of their limits' range.
+share_with_error <- function(part, predictors, k) {
+  d <- part$tops[part$tops$k == k, ]
+  d <- d[match(predictors, d$predictor), ]
+  paste0(round(100 * d$share), " \u00b1", format_percent((d$upper - d$lower) / 2))
 }
 
 #' @export
@@ -121,16 +149,20 @@ print.dreher_resamples <- function(x, ...) {
 print.dreher_agreement <- function(x, ...) write_lines(x, format_agreement(x))
 
 format_agreement <- function(x, lines = 24) {
-  two <- function(v) formatC(v, digits = 2, format = "f")
   d <- x$pairs[order(x$pairs$tau), ]
   shown <- utils::head(d, 10)
-  body <- lay_out(list(` ` = shorten(paste(shown$a, "|", shown$b), 46), `tau-b` = two(shown$tau), Spearman = two(shown$spearman), top = two(shown$top_overlap), overlap = two(shown$rank_overlap)), c(FALSE, TRUE, TRUE, TRUE, TRUE))
-  c(heading(paste0("Agreement of ", length(x$lists), " rankings of the predictors of ", x$target)), paste0(" top: shared part of the first ", x$k, "; overlap: rank-biased"), body,
+  of <- function(measure) {
+    error <- shown[[paste0(measure, "_error")]]
+    ifelse(is.na(shown[[measure]]), "", paste0(formatC(shown[[measure]], digits = 2, format = "f"), ifelse(is.na(error), "", paste0(" \u00b1", formatC(ceiling(100 * error) / 100, digits = 2, format = "f")))))
+  }
+  columns <- list(` ` = shorten(paste(shown$a, "|", shown$b), if (all(is.na(d$tau_error))) 38 else 32), `tau-b` = of("tau"), Spearman = of("spearman"), top = of("top_overlap"), overlap = of("rank_overlap"), shares = of("share_overlap"))
+  if (!all(is.na(d$tau_error))) columns$Spearman <- NULL   # no room
+  c(heading(paste0("Agreement of ", length(x$lists), " rankings of the predictors of ", x$target)), paste0(" top: shared part of the first ", x$k, "; overlap: rank-biased; shares: common part"), lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))),
     if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " pairs agree better"), "", wrap_lines(say_agreement(x)))
 }
 
 say_agreement <- function(x, most = 3) {
-  d <- utils::head(x$predictors[x$predictors$range > max(1, 0.2 * nrow(x$predictors)), ], most)
+  d <- utils::head(x$predictors[is_disputed(x$predictors), ], most)
   if (!nrow(d)) return("The rankings agree: no predictor moves by more than a fifth of the places.")
   place <- function(v) format(v, trim = TRUE)
   paste0("They disagree most on ", list_words(paste0(shorten(x$labels[d$predictor], 24), " (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in, ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")")), ".")
@@ -149,6 +181,20 @@ format_floor <- function(x, lines = 24) {
       paste0("  ", pad(shorten(x$labels[some$predictor], 28), 28), pad(format_value(some$importance, unit), 10, TRUE), "  p ", formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")))
   }))
   c(heading(paste0("Noise floor of the predictors of ", x$target)), paste0(" ", x$draws, " refits with a permuted copy of every predictor", if (x$conditional) " (within strata)", "; family-wise level ", format_percent(x$alpha)),
-    utils::head(body, lines - 5), "", wrap_lines(if (x$conditional) "Above the floor: more than a copy that keeps what the other predictors say of it." else
-      "Above the floor: related to the target, alone or through others. A useless predictor correlated with a useful one also passes; conditional = TRUE asks more."))
+    utils::head(body, lines - 5), "", wrap_lines(what_floor_asks(x)))
+}
+
+# What being above the floor means, and what it does not.
+what_floor_asks <- function(x) {
+  if (x$conditional) "Above the floor: more than a copy that keeps what the other predictors say of it." else
+    "Above the floor: related to the target, alone or through others. A useless predictor correlated with a useful one also passes; conditional = TRUE asks more."
+}
+
+# d: the predictors of one model, method and rows.
+say_above <- function(d, labels) {
+  under <- d$predictor[!d$above]
+  if (!length(under)) return("Every predictor scores more than chance alone.")
+  if (all(!d$above)) return("No predictor scores more than chance alone.")
+  paste0(count_of(sum(d$above), "predictor", TRUE), if (sum(d$above) == 1) " scores" else " score", " more than chance alone; ",
+         if (length(under) > 6) paste(length(under), "others do not") else paste0(list_words(shorten(labels[under], 24)), if (length(under) == 1) " does not" else " do not"), ".")
 }

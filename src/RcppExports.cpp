@@ -458,6 +458,29 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// stability_shares
+Rcpp::NumericMatrix stability_shares(Rcpp::NumericMatrix share, int threads);
+RcppExport SEXP _dreher_stability_shares(SEXP shareSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type share(shareSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(stability_shares(share, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// stability_tops
+Rcpp::List stability_tops(Rcpp::IntegerMatrix place);
+RcppExport SEXP _dreher_stability_tops(SEXP placeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type place(placeSEXP);
+    rcpp_result_gen = Rcpp::wrap(stability_tops(place));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_dreher_parse_document", (DL_FUNC) &_dreher_parse_document, 2},
@@ -491,6 +514,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_stability_pairs", (DL_FUNC) &_dreher_stability_pairs, 2},
     {"_dreher_stability_gaps", (DL_FUNC) &_dreher_stability_gaps, 4},
     {"_dreher_stability_overlap", (DL_FUNC) &_dreher_stability_overlap, 3},
+    {"_dreher_stability_shares", (DL_FUNC) &_dreher_stability_shares, 2},
+    {"_dreher_stability_tops", (DL_FUNC) &_dreher_stability_tops, 1},
     {NULL, NULL, 0}
 };
 

@@ -6,6 +6,18 @@ namespace {
 
 dreher::Draws draws_of(const Rcpp::NumericMatrix& x) { return dreher::Draws{x.begin(), x.nrow(), x.ncol()}; }
 
+void check_places(const Rcpp::IntegerMatrix& place) {
+  std::vector<bool> taken(place.nrow());
+  for (int b = 0; b < place.ncol(); ++b) {
+    std::fill(taken.begin(), taken.end(), false);
+    for (int j = 0; j < place.nrow(); ++j) {
+      const int i = place(j, b);
+      if (i < 1 || i > place.nrow() || taken[i - 1]) Rcpp::stop("places are not an order");
+      taken[i - 1] = true;
+    }
+  }
+}
+
 }  // namespace
 
 // value: resamples x predictors -> above (predictors x predictors) and with (resamples)
@@ -30,8 +42,27 @@ Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre,
 // place: predictors x orders, each a permutation of 1, 2, ... -> orders x orders
 // [[Rcpp::export]]
 Rcpp::NumericMatrix stability_overlap(Rcpp::IntegerMatrix place, double persistence, int threads) {
-  for (int i : place) if (i < 1 || i > place.nrow()) Rcpp::stop("a place is out of range");
+  check_places(place);
   Rcpp::NumericMatrix out(place.ncol(), place.ncol());
   stop_if_interrupted(dreher::overlap_orders(place.begin(), place.nrow(), place.ncol(), persistence, make_loop(threads), out.begin()));
   return out;
+}
+
+// share: predictors x orders -> orders x orders
+// [[Rcpp::export]]
+Rcpp::NumericMatrix stability_shares(Rcpp::NumericMatrix share, int threads) {
+  Rcpp::NumericMatrix out(share.ncol(), share.ncol());
+  stop_if_interrupted(dreher::overlap_shares(share.begin(), share.nrow(), share.ncol(), make_loop(threads), out.begin()));
+  return out;
+}
+
+// place: predictors x orders, each a permutation of 1, 2, ... -> squares (sizes) and together (orders x sizes), sizes 1 to predictors - 1
+// [[Rcpp::export]]
+Rcpp::List stability_tops(Rcpp::IntegerMatrix place) {
+  check_places(place);
+  const int sizes = std::max(place.nrow() - 1, 0);
+  Rcpp::NumericVector squares(sizes);
+  Rcpp::NumericMatrix together(place.ncol(), sizes);
+  stop_if_interrupted(dreher::follow_tops(place.begin(), place.nrow(), place.ncol(), make_loop(1), squares.begin(), together.begin()));
+  return Rcpp::List::create(Rcpp::Named("squares") = squares, Rcpp::Named("together") = together);
 }

@@ -49,6 +49,15 @@ DREHER_WIDE void widen_gaps(const double* __restrict a, const double* __restrict
   }
 }
 
+// In four parts, always the same.
+DREHER_WIDE double shared_sum(const double* __restrict a, const double* __restrict b, int n) {
+  double part[4] = {0, 0, 0, 0};
+  int j = 0;
+  for (; j + 4 <= n; j += 4) for (int q = 0; q < 4; ++q) part[q] += a[j + q] < b[j + q] ? a[j + q] : b[j + q];
+  for (; j < n; ++j) part[0] += a[j] < b[j] ? a[j] : b[j];
+  return (part[0] + part[1]) + (part[2] + part[3]);
+}
+
 }  // namespace
 
 bool pair_up(const Draws& d, const Loop& loop, double* above, double* with) {
@@ -119,6 +128,46 @@ bool overlap_orders(const int* place, int predictors, int orders, double q, cons
       out[a + static_cast<std::ptrdiff_t>(orders) * b] = out[b + a * orders] = (1 - q) / q * sum + shared / P * power;
     }
   });
+}
+
+bool overlap_shares(const double* share, int predictors, int orders, const Loop& loop, double* out) {
+  const int P = predictors;
+  return each_row(loop, orders, 16, [&](std::ptrdiff_t a, int) {
+    const double* x = share + a * P;
+    for (int b = static_cast<int>(a); b < orders; ++b) {
+      const double sum = shared_sum(x, share + static_cast<std::ptrdiff_t>(b) * P, P);
+      out[a + static_cast<std::ptrdiff_t>(orders) * b] = out[b + a * orders] = sum;
+    }
+  });
+}
+
+bool follow_tops(const int* place, int predictors, int orders, const Loop& loop, double* squares, double* together) {
+  const int P = predictors, B = orders;
+  std::vector<int> at(static_cast<std::size_t>(P) * B), count(P, 0), more(P, 0), changed;
+  for (int b = 0; b < B; ++b) for (int j = 0; j < P; ++j) at[static_cast<std::size_t>(place[j + static_cast<std::ptrdiff_t>(P) * b] - 1) * B + b] = j;
+  std::vector<double> sum(B, 0.0);
+  double square = 0;
+  for (int k = 0; k + 1 < P; ++k) {
+    if (k % 64 == 0 && loop.pulse != nullptr && loop.pulse()) return false;
+    const int* in = at.data() + static_cast<std::ptrdiff_t>(k) * B;
+    changed.clear();
+    for (int b = 0; b < B; ++b) if (more[in[b]]++ == 0) changed.push_back(in[b]);
+    for (int b = 0; b < B; ++b) {
+      const int* of = place + static_cast<std::ptrdiff_t>(P) * b;
+      for (int j : changed) if (of[j] <= k) sum[b] += more[j];
+    }
+    for (int j : changed) {
+      square += static_cast<double>(more[j]) * (2.0 * count[j] + more[j]);
+      count[j] += more[j];
+      more[j] = 0;
+    }
+    squares[k] = square;
+    for (int b = 0; b < B; ++b) {
+      sum[b] += count[in[b]];
+      together[b + static_cast<std::ptrdiff_t>(B) * k] = sum[b];
+    }
+  }
+  return true;
 }
 
 }  // namespace dreher

@@ -35,4 +35,15 @@ bool largest_gaps(const Draws& draws, const double* centre, const double* error,
 // out [orders * orders]
 bool overlap_orders(const int* place, int predictors, int orders, double persistence, const Loop& loop, double* out);
 
+// Sum over the predictors of the smaller of two shares (share[r + predictors * b]), for all pairs of orders.
+// out [orders * orders]
+bool overlap_shares(const double* share, int predictors, int orders, const Loop& loop, double* out);
+
+// The top k of every order (place as above), for k = 1 to predictors - 1 in turn: who comes in changes how often each predictor
+// is among the top, and that changes the sums of those who are in already.
+//
+// squares   [predictors - 1], sum over the predictors of (number of orders that have it among the top k)^2
+// together  [orders * (predictors - 1)], sum of these numbers over the top k of the order
+bool follow_tops(const int* place, int predictors, int orders, const Loop& loop, double* squares, double* together);
+
 }  // namespace dreher

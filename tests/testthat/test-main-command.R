@@ -78,10 +78,14 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
   expect_equal(alone$spread_upper, as.data.frame(sb)$spread_upper)
   x <- run("--workers", "2", "--run", path("night"), "--out", path("stable"), "--decoys", "19", "--by", "permutation,impurity")
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("stable")), c("resampled.json", "stability.json", "floor.json", "stability.png", "agreement.png", "report.html"))
+  expect_setequal(list.files(path("stable")), c("resampled.json", "stability.json", "measures.json", "agreement.json", "floor.json", "stability.png", "agreement.png", "floor.png", "report.html"))
+  expect_true(file.exists(file.path(path("night"), "decoys", "run.sqlite")))
   spread <- jsonlite::fromJSON(path("stable/stability.json"))$rows
   expect_equal(spread$importance[spread$method == "permutation"], alone$importance, tolerance = 1e-12)
   expect_true(any(grepl("id=\"how-far-can-that-order-be-trusted\"", readLines(path("stable/report.html")))))
+  expect_true(any(grepl("id=\"what-does-chance-alone-score\"", readLines(path("stable/report.html")))))
+  floor <- jsonlite::fromJSON(path("stable/floor.json"))$rows
+  expect_identical(spread$above_floor, floor$above[match(paste(spread$model, spread$method, spread$predictor), paste(floor$model, floor$method, floor$predictor))])
   expect_match(paste(x$out, collapse = " "), "Noise floor of the predictors")
   x <- run("--run", path("night"))
   expect_identical(x$status, 2L)
@@ -93,6 +97,27 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
   x <- run("--run", path("night"), "--resume", "--seed", "2")
   expect_identical(x$status, 1L)
   expect_match(x$err, "another run")
+})
+
+test_that("stability: in time order, by slices, and the model's own noise beside the sample's", {
+  train <- read_table(path("train.csv"), quiet = TRUE)
+  train$day <- rev(seq_len(nrow(train)))
+  train$`kiln row` <- rep(c("low", "high"), length.out = nrow(train))
+  data.table::fwrite(train, path("dated.csv"))
+  run <- function(...) command("stability", "--model", path("models.rds"), "--train", path("dated.csv"), "--target", "strength", ...)
+  st <- study(readRDS(path("models.rds")), train, "strength", train = train)
+  x <- run("--kind", "time", "--order", "day", "--times", "4")
+  expect_identical(x$status, 0L)
+  by_hand <- stability(rank_predictors(st, by = "permutation", resamples = draw_resamples(train, "time", times = 4, order = "day")))
+  expect_equal(utils::read.csv(text = x$out)$importance, as.data.frame(by_hand)$importance, tolerance = 1e-12)
+  expect_match(run("--kind", "time")$err, "order")
+  x <- run("--times", "5", "--seeds", "4", "--slice", "kiln row", "--strata", "kiln row", "--out", path("apart"))
+  expect_identical(x$status, 0L)
+  got <- utils::read.csv(file.path(path("apart"), "stability.csv"))
+  expect_setequal(got$slice, c("low", "high"))
+  expect_true(all(got$seed_error[got$model == "linear"] == 0))
+  expect_gt(max(got$seed_error[got$model != "linear"]), 0)
+  expect_setequal(utils::read.csv(file.path(path("apart"), "measures.csv"))$slice, c("low", "high"))
 })
 
 test_that("reduce chooses, confirms, and goes on with a run; compare and confirm take the set", {
@@ -137,7 +162,7 @@ test_that("failures end with status 1 and say what was wrong", {
 test_that("the demo runs the whole example and says where everything is", {
   x <- command("demo", "--out", path("demo"))
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "stability.csv", "stability.png", "reduction.csv", "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
+  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png", "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv", "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
                                               "ranking.png", "methods.png", "reduction.png", "report.html"))
   expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
   expect_match(paste(x$out, collapse = "\n"), "ring_tone +leak")

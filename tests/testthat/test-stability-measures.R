@@ -77,7 +77,11 @@ test_that("the stability of sets follows its formulas, and is undefined where al
   expect_equal(set_stability(rbind(c(1, 1, 0, 0), c(1, 1, 0, 0), c(1, 1, 0, 0)))[["value"]], 1)
   expect_true(is.na(set_stability(matrix(1, 3, 4))[["value"]]))
   place <- replicate(9, sample.int(6))
-  expect_equal(top_stability(place, c(1, 4, 6)), vapply(c(1, 4, 6), function(k) set_stability(t(place <= k)), double(4)), tolerance = 1e-12)
+  expect_equal(top_stability(place), vapply(1:5, function(k) set_stability(t(place <= k)), double(4)), tolerance = 1e-12)
+  many <- replicate(40, sample.int(9))   # more orders than predictors
+  expect_equal(top_stability(many), vapply(1:8, function(k) set_stability(t(many <= k)), double(4)), tolerance = 1e-12)
+  expect_error(stability_tops(cbind(c(1L, 1L, 2L))), "not an order")
+  expect_error(stability_overlap(cbind(c(1L, 4L, 2L)), 0.9, 1L), "not an order")
   expect_equal(chance_top(10, 3), mean(replicate(2000, { s <- length(intersect(sample(10, 3), 1:3)); s / (6 - s) })), tolerance = 0.1)
 })
 
@@ -102,4 +106,42 @@ test_that("sums over pairs of resamples equal the pairs one by one, ties include
   slow <- sapply(1:7, function(j) apply(sapply(setdiff(1:7, j), function(k) abs(x[, j] - x[, k] - centre[j] + centre[k]) / error[j, k]), 1, max))
   expect_equal(gaps$single, slow, tolerance = 1e-12)
   expect_equal(gaps$joint, apply(slow, 1, max), tolerance = 1e-12)
+})
+
+test_that("the overlap of shares is what two lists have in common, and chance is every value beside every other", {
+  expect_equal(share_overlap(c(x = 3, y = 1, z = 0), c(y = 1, x = 1, z = 2)), 0.25 + 0.25)   # shares 3/4, 1/4, 0 and 1/4, 1/4, 1/2
+  expect_equal(share_overlap(c(2, 2, -1), c(5, 5, -3)), 1)
+  expect_equal(share_overlap(c(1, 0), c(0, 4)), 0)
+  expect_true(is.na(share_overlap(c(-1, 0), c(1, 2))))
+  expect_equal(share_overlap(c(a = 1, b = 1, c = 2), c(a = 1, b = 1)), 1)   # what one lacks is left out
+  set.seed(8)
+  scores <- matrix(rnorm(6 * 7, 0.5), 6)
+  share <- apply(scores, 1, shares_of)
+  pairs <- outer(1:6, 1:6, Vectorize(function(a, b) share_overlap(scores[a, ], scores[b, ])))
+  expect_equal(stability_shares(share, 1L), pairs, tolerance = 1e-14)
+  expect_identical(stability_shares(share, 1L), stability_shares(share, 2L))
+  all_ways <- outer(1:6, 1:6, Vectorize(function(a, b) mean(outer(share[, a], share[, b], pmin)) * 7))
+  expect_equal(chance_shares(share), mean(all_ways[upper.tri(all_ways)]), tolerance = 1e-12)
+  # All orders of four values: the mean over them is the chance.
+  a <- c(4, 3, 2, 1) / 10
+  b <- c(7, 1, 1, 1) / 10
+  orders <- as.matrix(expand.grid(1:4, 1:4, 1:4, 1:4))
+  orders <- orders[apply(orders, 1, function(o) !anyDuplicated(o)), ]
+  expect_equal(chance_shares(cbind(a, b)), mean(apply(orders, 1, function(o) sum(pmin(a, b[o])))), tolerance = 1e-12)
+  found <- measure_agreement(scores, apply(-scores, 1, rank), apply(-scores, 1, rank), double(6), top_stability(apply(-scores, 1, rank)), 0.9, 3L, 1L)
+  expect_equal(found$value[found$measure == "overlap of shares"], mean(pairs[upper.tri(pairs)]), tolerance = 1e-12)
+  scores[2, ] <- -1   # nothing positive: this ranking has no shares
+  place <- apply(-scores, 1, rank, ties.method = "first")
+  found <- measure_agreement(scores, apply(-scores, 1, rank), place, double(6), top_stability(place), 0.9, 3L, 1L)
+  left <- pairs[-2, -2]
+  expect_equal(found$value[found$measure == "overlap of shares"], mean(left[upper.tri(left)]), tolerance = 1e-12)
+})
+
+test_that("limits of a share are Wilson's: the values a score test does not reject", {
+  for (share in c(0, 0.1, 0.5, 1)) {
+    limits <- share_limits(share, 40, 0.95)
+    for (limit in unlist(limits)) if (limit > 1e-9 && limit < 1 - 1e-9) expect_equal(abs(share - limit) / sqrt(limit * (1 - limit) / 40), qnorm(0.975), tolerance = 1e-10)
+  }
+  expect_equal(share_limits(0.3, 50, 0.95)[["lower"]], stats::prop.test(15, 50, correct = FALSE)$conf.int[1], tolerance = 1e-10)
+  expect_equal(share_limits(1, 50, 0.95)[["upper"]], 1)
 })

@@ -148,8 +148,113 @@ test_that("agreement says who disagrees and why", {
   expect_equal(row$tau, stats::cor(x$importance[match(shared, x$predictor)], y$importance, method = "kendall"))
   expect_error(agreement(rank_permutation(st)), "single list", class = "dreher_error_input")
   disputed <- disputed(list(A = data.frame(predictor = c("a", "b"), flag = c("twin", ""), method = "permutation"), B = data.frame(predictor = c("a", "b"), flag = "", method = "association")),
-                       list(A = c(a = 2, b = 1), B = c(a = 1, b = 2)), structure(list(), twins = data.frame(predictor = "a", other = "z")))
-  expect_match(disputed$why[disputed$predictor == "a"], "shares credit with z")
+                       list(A = c(a = 2, b = 1), B = c(a = 1, b = 2)), list(twins = data.frame(predictor = "a", other = "z"), labels = c(a = "A", z = "the last"), by_itself = function(predictors) NA))
+  expect_match(disputed$why[disputed$predictor == "a"], "shares credit with the last")
+})
+
+test_that("with the study, reasons that the ranking does not hold are worked out", {
+  set.seed(12)
+  n <- 500
+  d <- data.frame(bend = runif(n, -1, 1), joint = runif(n, -1, 1), partner = runif(n, -1, 1), line = runif(n, -1, 1), weak = runif(n, -1, 1), learned = rnorm(n))
+  d$y <- 6 * d$bend^2 + 3 * d$joint * d$partner + d$line + 0.3 * d$weak + rnorm(n, sd = 0.2)
+  # One model that says what acts, and one that sees straight lines only.
+  right <- structure(list(), class = "made_up_model")
+  straight <- lm(y ~ bend + joint + partner + line + weak + learned, d[1:250, ])
+  says <- function(object, rows) 6 * rows$bend^2 + 3 * rows$joint * rows$partner + rows$line + 0.3 * rows$weak + 0 * rows$learned
+  st <- study(list(right = right, straight = straight), d[251:500, ], "y", train = d[1:250, ], predict_with = list(right = says), predictors = names(d)[1:6])
+  rk <- rank_predictors(st, by = "permutation")
+  plain <- summary(agreement(rk))
+  expect_false(any(grepl("acts", plain$why)))
+  told <- summary(agreement(rk, study = st))
+  expect_match(told$why[told$predictor == "bend"], "acts by itself, but not along a line")
+  expect_match(told$why[told$predictor == "partner"], "acts mostly together with others")
+  expect_identical(told[names(told) != "why"], plain[names(plain) != "why"])
+  # By definition: every value in every row.
+  for (m in st$models[c("right", "straight")]) {
+    rows <- model_rows(st, m, st$data)
+    share <- main_effect_shares(st, m, st$predictors, 1)
+    for (p in c("bend", "joint", "line")) {
+      all_values <- vapply(rows[[p]], function(v) { rows[[p]] <- v; as.vector(predict_aligned(st, m, rows)) }, double(nrow(rows)))
+      by_definition <- stats::var(colMeans(all_values)) / mean(apply(all_values, 1, stats::var))
+      expect_equal(share[[p]], by_definition, tolerance = 0.1, label = paste(m$name, p))
+    }
+  }
+  expect_true(is.na(main_effect_shares(st, st$models$right, "learned", 1)))
+  other <- study(straight, d[1:200, ], "y")
+  expect_error(agreement(rk, study = other), "not that of", class = "dreher_error_study")
+  gap <- data.frame(model = "m", predictor = c("a", "b"), train = c(6, 4), holdout = c(5, 1), beyond = c(TRUE, TRUE))
+  expect_identical(mostly_trained(gap), "b")   # a has 60 % of it on training rows and 83 % on holdout rows
+})
+
+test_that("agreement over resamples gives every measure with its jackknife error", {
+  tree <- rpart::rpart(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, few)
+  two <- study(list(tree = tree, linear = fit), kiln$holdout, "strength", train = few)
+  rk <- rank_predictors(two, by = "permutation", repeats = 2, resamples = draw_resamples(few, times = 8))
+  d <- as.data.frame(agreement(rk, k = 2))
+  x <- lapply(c("tree", "linear"), function(m) importance_matrix(as.data.frame(rk)[rk$model == m, ]))
+  predictors <- intersect(colnames(x[[1]]), colnames(x[[2]]))
+  measures <- list(tau = rank_tau, spearman = rank_spearman, top_overlap = function(a, b) top_overlap(a, b, 2), rank_overlap = rank_overlap, share_overlap = share_overlap)
+  for (m in names(measures)) {
+    of <- function(keep) measures[[m]](colMeans(x[[1]][keep, predictors]), colMeans(x[[2]][keep, predictors]))
+    dropped <- vapply(1:8, function(b) of(setdiff(1:8, b)), 0)
+    expect_equal(d[[m]], of(1:8), tolerance = 1e-12, label = m)
+    expect_equal(d[[paste0(m, "_error")]], sqrt(7 / 8 * sum((dropped - mean(dropped))^2)), tolerance = 1e-10, label = m)
+  }
+  expect_lte(max(nchar(cli::ansi_strip(format_agreement(agreement(rk))))), 80)
+  expect_true(all(is.na(as.data.frame(agreement(rank_predictors(two, by = "permutation")))$share_overlap_error)))
+})
+
+test_that("the learner's own noise is told from the sample's", {
+  set.seed(13)
+  x <- sweep(matrix(rnorm(60 * 3, sd = 0.2), 60), 2, c(3, 2, 1), "+")
+  own <- sweep(matrix(rnorm(20 * 3, sd = 0.1), 20), 2, c(3, 2, 1), "+")
+  own[, 3] <- 1
+  colnames(x) <- colnames(own) <- c("a", "b", "c")
+  seeds <- made_up(own, "seeds")
+  s <- quiet(stability(made_up(x), seeds = seeds))
+  d <- as.data.frame(s)
+  expect_equal(d$seed_error, unname(apply(own, 2, sd)))
+  ratio <- apply(own, 2, var) / apply(x, 2, var)
+  expect_equal(d$seed_share, unname(ratio), tolerance = 1e-10)
+  test <- stats::var.test(own[, 1], x[, 1])   # the same limits
+  expect_equal(c(d$seed_lower[1], min(1, d$seed_upper[1])), c(test$conf.int[1], min(1, test$conf.int[2])), tolerance = 1e-10)
+  expect_match(paste(format_stability(s), collapse = " "), "The model's own seed makes up 0 to")
+  expect_error(quiet(stability(made_up(x), seeds = made_up(x))), "over the model's seeds", class = "dreher_error_input")
+  expect_error(quiet(stability(made_up(x), seeds = 1)), "rank_predictors", class = "dreher_error_input")
+  elsewhere <- seeds
+  attr(elsewhere, "fingerprint") <- "another"
+  expect_error(quiet(stability(made_up(x), seeds = elsewhere)), "another study", class = "dreher_error_study")
+  renamed <- seeds
+  renamed$model <- "oven"
+  expect_error(quiet(stability(made_up(x), seeds = renamed)), "holds none", class = "dreher_error_input")
+  # A model without a seed of its own has none; a forest has some.
+  forest <- ranger::ranger(strength ~ peak_temp + hold_minutes + grog_share, few, num.trees = 5, seed = 1)
+  two <- study(list(forest = forest, linear = fit), kiln$holdout, "strength", train = few)
+  how <- function(kind, times) rank_predictors(two, by = "permutation", repeats = 2, resamples = draw_resamples(few, kind, times = times))
+  d <- as.data.frame(quiet(stability(how("bootstrap", 20), seeds = how("seeds", 6))))
+  expect_true(all(d$seed_error[d$model == "linear"] == 0))
+  expect_true(all(d$seed_share[d$model == "forest"] > 0.01))
+})
+
+test_that("a noise floor in the ranking is in the stability, its words, figure and table", {
+  rk <- rank_predictors(st, by = "permutation", repeats = 2, resamples = draw_resamples(few, times = 20))
+  floor <- structure(list(table = data.frame(model = "linear", method = "permutation", rows = "holdout", predictor = c("peak_temp", "hold_minutes", "cooling_rate", "grog_share"), floor = 0.1,
+                                             above = c(TRUE, TRUE, TRUE, FALSE)), draws = 19, conditional = FALSE, alpha = 0.05, fingerprint = st$fingerprint), class = "dreher_floor")
+  s <- quiet(stability(with_floor(rk, floor)))
+  d <- as.data.frame(s)
+  expect_identical(d$above_floor, d$predictor != "grog_share")
+  expect_match(say_stability(s$parts[[1]], s$labels, s$about), "Grog share cannot be told from noise|grog_share cannot be told from noise")
+  picture <- ggplot2::ggplot_build(ggplot2::autoplot(s))
+  expect_setequal(unique(picture$data[[1]]$fill), c(muted, method_colours[["permutation"]]))
+  expect_match(picture$plot$labels$caption, "Grey: not above the noise floor")
+  expect_match(page_stability(s), "not above")
+  plain <- quiet(stability(rk))
+  expect_true(all(is.na(as.data.frame(plain)$above_floor)))
+  expect_false(grepl("not above", page_stability(plain)))
+  expect_identical(s$parts[[1]]$tops$share[s$parts[[1]]$tops$k == 1], d$top_1)
+  above <- s$parts[[1]]
+  expect_true(all(above$above_lower <= above$above & above$above <= above$above_upper, na.rm = TRUE))
+  expect_identical(above$sets$k, 1:3)
 })
 
 test_that("prints fit 25 lines of 80 columns and say the verdict", {

@@ -5,6 +5,7 @@ rk <- rank_predictors(st, background = 10)
 rd <- reduce_predictors(st, models = "linear", folds = 3, times = 1, inner_folds = 2)
 ps <- choose_set(rd)
 cf <- confirm_set(ps, kiln$untouched)
+nf <- noise_floor(st, by = c("permutation", "impurity"), draws = 19, repeats = 2)
 
 test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
   wide <- as.data.frame(matrix(rnorm(60 * 40), 60))
@@ -12,7 +13,7 @@ test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
   wide$y <- rnorm(60)
   many <- study(lapply(stats::setNames(1:6, paste0("model", 1:6)), function(i) 1), wide, "y", predict_with = function(model, data) data[[1]])
   objects <- list(st, score_models(st), check_data(st), rk, rank_permutation(st, models = "linear"), rd, ps, cf, many, rank_permutation(many, repeats = 2), score_models(many), summary(rk),
-                  find_twins(st, ranking = rk), compare_sets(st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, times = 1))
+                  find_twins(st, ranking = rk), compare_sets(st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, times = 1), nf, agreement(rk), agreement(with_floor(rk, nf), study = st), with_floor(rk, nf))
   for (x in objects[-12]) {
     lines <- cli::ansi_strip(capture.output(print(x)))
     expect_lt(length(lines), 25, label = class(x)[1])
@@ -30,12 +31,21 @@ test_that("values carry no more digits than their uncertainty supports", {
 })
 
 test_that("figures are ggplots that build, and say their finding", {
-  for (p in list(ggplot2::autoplot(rk), ggplot2::autoplot(rk, model = "linear", top = 5), plot_methods(rk), ggplot2::autoplot(rd), ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")), ggplot2::autoplot(find_twins(st)),
+  for (p in list(ggplot2::autoplot(rk), ggplot2::autoplot(rk, model = "linear", top = 5), plot_methods(rk), ggplot2::autoplot(nf), ggplot2::autoplot(nf, model = "linear", top = 4), ggplot2::autoplot(agreement(rk)), ggplot2::autoplot(rd), ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")), ggplot2::autoplot(find_twins(st)),
                  ggplot2::autoplot(reduce_predictors(st, folds = 2, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2)))) {
     expect_s3_class(p, "ggplot")
     expect_s3_class(ggplot2::ggplot_build(p), "ggplot_built")
     expect_true(nzchar(p$labels$title))
   }
+  d <- nf$table[nf$table$model == "linear", ]
+  drawn <- ggplot2::autoplot(nf, model = "linear", top = 4)
+  expect_identical(as.character(unique(drawn$data$predictor)), d$predictor[1:4])
+  expect_identical(drawn$data$above, d$above[1:4])
+  expect_match(drawn$labels$caption, "A useless predictor correlated with a useful one also passes")
+  expect_error(ggplot2::autoplot(nf, model = "oven"), "`model` must be one of")
+  side <- plot_methods(with_floor(rk, nf))
+  expect_identical(sum(side$data$under), sum(grepl("not above floor", with_floor(rk, nf)$flag[rk$predictor %in% side$data$predictor])))
+  expect_match(side$labels$subtitle, "In brackets: not above the noise floor")
   folded <- ggplot2::autoplot(rk, top = 5)$data
   expect_true(any(grepl("others, together", folded$row)))
   together <- folded[grepl("others", folded$row) & folded$method == "permutation", ]
