@@ -9,7 +9,7 @@
 #' @param persistence How far down the lists the rank-biased overlap looks.
 #' @return A list of class `dreher_agreement`; `as.data.frame()` gives one row per pair of rankings: `a`, `b`, `tau` (Kendall's tau-b), `spearman`, `top_overlap` (of the top k), `rank_overlap` (rank-biased), `share_overlap` (see
 #'   [rank_tau()]), each with its Monte-Carlo error over the resamples (`tau_error` and so on; `NA` without resamples, where nothing is known of it), and `shared` (number of predictors in both). `predictors` is a data frame with the `best` and `worst`
-#'   rank of each predictor, which ranking gives them, their `range`, and `why`, possible reasons; `summary()` gives it.
+#'   rank of each predictor, which ranking gives them, their `range`, the largest `share` any ranking gives it, and `why`, possible reasons; `summary()` gives it.
 #' @details Reasons are read off what is known: pairs that go together (they share what one of them would have alone), flags (`many levels` and `in-bag only`: impurity favours predictors with many values; `moves only`: moves predictions without
 #' improving the score), a share of the importance on training rows that is half as large again as on holdout rows, and a place in the lower half by itself (association) beside one in the upper half in a model: `acts through others or not along a line`.
 #'
@@ -50,12 +50,12 @@ agreement <- function(ranking, ..., study = NULL, k = NULL, persistence = 0.9) {
                  labels = attr(ranking, "labels"), lists = names(parts), fingerprint = attr(ranking, "fingerprint"), resamples = attr(ranking, "resamples")), class = "dreher_agreement")
 }
 
-# What tells the lists apart, and nothing that does not.
+# What tells the lists apart, and nothing that does not: rows only where a method of a model has several sets of them.
 name_parts <- function(parts) {
   of <- function(column) vapply(parts, function(d) d[[column]][1], "")
   known <- list(of("model"), of("method"), of("rows"), ifelse(is.na(of("slice")), "", of("slice")))
-  # Rows go without saying where each method has one set of them.
-  if (!anyDuplicated(paste(known[[1]], known[[2]], known[[4]]))) known[[3]] <- rep("", length(parts))
+  alike <- paste(known[[1]], known[[2]], known[[4]])
+  known[[3]][!alike %in% alike[duplicated(alike)]] <- ""
   tells <- vapply(known, function(x) length(unique(x)) > 1, NA)
   unname(apply(do.call(cbind, known[tells]), 1, function(x) paste(x[nzchar(x)], collapse = ", ")))
 }
@@ -153,6 +153,7 @@ main_effect_shares <- function(st, model, predictors, seed, repeats = 10L, max_r
 disputed <- function(parts, means, known) {
   # Places among the predictors that all lists hold, where there are any: places in lists of other lengths do not compare.
   common <- Reduce(intersect, lapply(means, names))
+  share <- lapply(means, function(x) stats::setNames(shares_of(x), names(x)))
   if (length(common) >= 2) means <- lapply(means, function(x) x[common])
   place_of <- function(x) rank(-x, ties.method = "average")
   ranks <- lapply(means, place_of)
@@ -167,7 +168,8 @@ disputed <- function(parts, means, known) {
     alone <- max(place[asks == "association"], known$alone[p], -Inf, na.rm = TRUE)
     inside <- min(place[asks %in% c("permutation", "shapley", "refit")], Inf, na.rm = TRUE)
     data.frame(predictor = p, best = min(place, na.rm = TRUE), best_in = names(parts)[which.min(place)], worst = max(place, na.rm = TRUE), worst_in = names(parts)[which.max(place)],
-               range = diff(range(place, na.rm = TRUE)), unseen = alone > half && inside <= half && alone - inside >= max(2, half / 2))
+               range = diff(range(place, na.rm = TRUE)),
+               share = max(unlist(lapply(share, function(x) if (p %in% names(x)) x[[p]])), 0, na.rm = TRUE), unseen = alone > half && inside <= half && alone - inside >= max(2, half / 2))
   }))
   by_itself <- rep(NA_real_, nrow(out))
   asked <- is_disputed(out) | out$unseen

@@ -230,7 +230,7 @@ with_floor <- function(ranking, floor) {
   if (!identical(attr(ranking, "fingerprint"), floor$fingerprint)) stop_study("The noise floor is of another study: its data differ.", todo = "Give the ranking and the floor of one study.")
   # The rows left out of resamples are as new to a model as holdout rows.
   at <- match(paste(ranking$model, ranking$method, sub("^left out$", "holdout", ranking$rows), ranking$predictor), paste(floor$table$model, floor$table$method, floor$table$rows, floor$table$predictor))
-  below <- !is.na(at) & !floor$table$above[at] & is.na(ranking$class)
+  below <- !is.na(at) & !floor$table$above[at] & is.na(ranking$class) & is.na(ranking$slice)   # the refits were asked of all rows
   ranking$flag[below] <- join_flags(ranking$flag[below], rep("not above floor", sum(below)))
   attr(ranking, "floor") <- floor
   ranking

@@ -125,17 +125,19 @@ chance_shares <- function(share) {
 concordance <- function(scores) {
   if (nrow(scores) < 2) return(NA_real_)
   scores <- scores[, !apply(is.na(scores), 2, any), drop = FALSE]
-  m <- nrow(scores)
-  p <- ncol(scores)
-  ranks <- t(apply(scores, 1, rank))
-  ties <- sum(tied_sizes(scores))
+  concordance_of(rowSums(apply(scores, 1, rank)), nrow(scores), sum(tied_sizes(scores)))
+}
+
+# sums: of each predictor's ranks over m rankings.
+concordance_of <- function(sums, m, ties) {
+  p <- length(sums)
   total <- m^2 * (p^3 - p) - m * ties
   if (total <= 0) return(NA_real_)
-  12 * sum((colSums(ranks) - m * (p + 1) / 2)^2) / total
+  12 * sum((sums - m * (p + 1) / 2)^2) / total
 }
 
 # Per ranking the sum of t^3 - t over its groups of t tied predictors.
-tied_sizes <- function(scores) apply(scores, 1, function(x) { t <- tabulate(match(x, unique(x))); sum(t^3 - t) })
+tied_sizes <- function(scores) apply(scores, 1, function(x) if (anyDuplicated(x)) { t <- tabulate(match(x, unique(x))); sum(t^3 - t) } else 0)
 
 # Chance-corrected stability of selected sets (rows of z: 0/1) and its Monte-Carlo interval (Nogueira, Sechidis and Brown 2018).
 set_stability <- function(z, level = 0.95) {
@@ -168,7 +170,7 @@ share_limits <- function(share, B, level) {
   z <- stats::qnorm((1 + level) / 2)
   middle <- (share + z^2 / (2 * B)) / (1 + z^2 / B)
   half <- z / (1 + z^2 / B) * sqrt(share * (1 - share) / B + z^2 / (4 * B^2))
-  list(lower = pmax(middle - half, 0), upper = pmin(middle + half, 1))
+  list(lower = abs(middle - half), upper = middle + half)   # never below 0 but by rounding
 }
 
 # Mean over all pairs of resamples and its error, dropping one resample after the other. with[b]: sum over its pairs.
@@ -192,8 +194,9 @@ measure_agreement <- function(scores, ranks, place, tau_with, sets, persistence,
   spread <- apply(ranks, 2, stats::sd)
   z <- scale(ranks)[, spread > 0, drop = FALSE] / sqrt(p - 1)
   spearman <- if (ncol(z) > 1) pairs_jackknife(as.vector(crossprod(z, rowSums(z))) - 1) else c(NA_real_, NA_real_)
-  W <- concordance(scores)
-  drop_one <- if (B >= 3) sqrt(jackknife_variance(drop_concordance(scores, ranks))) else NA_real_
+  ties <- tied_sizes(scores)
+  W <- concordance_of(rowSums(ranks), B, sum(ties))
+  drop_one <- if (B >= 3) sqrt(jackknife_variance(drop_concordance(ranks, ties))) else NA_real_
   overlap <- stability_overlap(place, persistence, threads)
   share <- apply(scores, 1, shares_of)
   share <- matrix(share, p)[, !is.na(share[1, ]), drop = FALSE]
@@ -208,12 +211,8 @@ measure_agreement <- function(scores, ranks, place, tau_with, sets, persistence,
   do.call(rbind, out)
 }
 
-# W without each ranking in turn.
-drop_concordance <- function(scores, ranks) {
-  m <- nrow(scores) - 1
-  p <- ncol(scores)
-  ties <- tied_sizes(scores)
-  left <- rowSums(ranks) - ranks   # predictors x rankings: sums without it
-  total <- m^2 * (p^3 - p) - m * (sum(ties) - ties)
-  ifelse(total > 0, 12 * colSums((left - m * (p + 1) / 2)^2) / total, NA_real_)
+# W without each ranking in turn. ranks: predictors x rankings
+drop_concordance <- function(ranks, ties) {
+  left <- rowSums(ranks) - ranks   # sums without it
+  vapply(seq_len(ncol(ranks)), function(b) concordance_of(left[, b], ncol(ranks) - 1, sum(ties) - ties[b]), 0)
 }

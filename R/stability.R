@@ -18,7 +18,7 @@
 #'   \item{top_k}{one column per k of `top`: share of the resamples in which it is among the top k}
 #'   \item{tier}{1 is the top; within a tier no predictor is shown to lie below the tier's first}
 #'   \item{settled}{is its rank set a single rank?}
-#'   \item{above_floor}{does it lie above the noise floor? `NA` where [with_floor()] has put none into the ranking}
+#'   \item{above_floor}{does it lie above the noise floor? `NA` where [with_floor()] has put none into the ranking, and for slices}
 #'   \item{seed_error, seed_share, seed_lower, seed_upper}{with `seeds`: standard deviation over the model's seeds, the share of its square in that of `std_error`, and the limits of this share, by Fisher's F}
 #'   }
 #'   `summary()` gives the measures of all parts. Each of `parts` holds, beside its `table`: `measures`, a data frame of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples would change) and `chance` (what
@@ -36,11 +36,12 @@
 #'
 #' Permutation importance over bootstrap draws and subsamples is measured on the rows a draw leaves out. Rows that make a predictor look strong by chance do so in training and in
 #' measuring; in the whole sample the two add up, but what a draw trains on more often it does not measure on, so that they cancel in the draws. Their spread alone would be too small (a forest's rank sets then held in 91 % of
-#' simulated samples with ties, with what follows in all of 105: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
+#' simulated samples with ties, with what follows in all of 200: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
 #' rows left out times predictors exceed 40 million over all draws, for slices, and for metrics that have no influence of single rows.
 #'
 #' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap, the overlap of shares and that of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
 #' (Nogueira, Sechidis and Brown 2018). Errors by dropping one resample after the other. Ties are broken at random, by a fixed stream, where an order is needed.
+#'
 #' *Whose noise:* a refit on another sample differs by the sample and by the learner's own seed. `seeds` measures the second alone, on the same rows; what is left is the sample's. The seed's part shrinks with more trees or with several fits
 #' averaged, the sample's with more rows.
 #' @section Reading the result: "settled" ranks will hold on other samples of this size; "open" ones come in any order. A share of resamples is not a probability that the statement is true.
@@ -123,8 +124,11 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   sets <- rank_sets(drawn, centre, about, level, threads)
   # Ranks with ties shared, and places with ties drawn: predictors x resamples.
   ranks <- matrix(apply(-x, 1, rank), p)
-  place <- matrix(with_stream(1, c("ties", dim(x)), apply(x, 1, function(v) order(order(-v, stats::runif(p))))), p)
-  sorted <- matrix(apply(ranks, 1, sort), nrow(x))
+  draw <- rep(seq_len(nrow(x)), each = p)
+  place <- integer(length(x))
+  place[with_stream(1, c("ties", dim(x)), order(draw, -as.vector(t(x)), stats::runif(length(x)), method = "radix"))] <- rep(seq_len(p), nrow(x))
+  place <- matrix(place, p)
+  sorted <- matrix(ranks[order(as.vector(row(ranks)), ranks, method = "radix")], nrow(x))
   spread <- sorted[ceiling(c(0.05, 0.95) * nrow(x)), , drop = FALSE]
   limits <- t_limits(centre, sets$std_error, nrow(x) - 1, level)
   table <- data.frame(model = d$model[1], method = d$method[1], rows = d$rows[1], slice = d$slice[1], predictor = colnames(x), importance = centre, std_error = sets$std_error, lower = limits$lower,
@@ -135,18 +139,18 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   table$settled <- sets$joint[, 1] == sets$joint[, 2]
   rownames(table) <- NULL
   sets_of <- if (p > 1) top_stability(place, level)
-  above <- share_limits(pairs$above, nrow(x), level)
+  lower <- share_limits(pairs$above, nrow(x), level)$lower
   share <- as.vector(t(as.matrix(table[sprintf("top_%d", tops)])))
   list(table = table, measures = if (p > 1) measure_agreement(x, ranks, place, pairs$with, sets_of, persistence, tops, threads),
        tops = data.frame(predictor = rep(colnames(x), each = length(tops)), k = rep(tops, p), share = share, share_limits(share, nrow(x), level)),
-       above = pairs$above, above_lower = above$lower, above_upper = above$upper, sets = if (p > 1) data.frame(k = seq_len(p - 1), t(sets_of)), times = nrow(x),
+       above = pairs$above, above_lower = lower, above_upper = 1 - t(lower), sets = if (p > 1) data.frame(k = seq_len(p - 1), t(sets_of)), times = nrow(x),
        ranks = table_ranks(ranks), critical = sets$critical, close = sets$close)
 }
 
 # Which predictors lie above the noise floor, where there is one for this part.
 beside_floor <- function(part, floor) {
   of <- function(d) paste(d$model, d$method, sub("^left out$", "holdout", d$rows), d$predictor)
-  part$table$above_floor <- if (is.null(floor)) NA else floor$table$above[match(of(part$table), of(floor$table))]
+  part$table$above_floor <- if (is.null(floor) || !is.na(part$table$slice[1])) NA else floor$table$above[match(of(part$table), of(floor$table))]
   part
 }
 
@@ -217,7 +221,10 @@ rank_sets <- function(x, centre, about, level, threads) {
        tier = tiers_of(centre, error, critical), critical = critical, close = !identical(tiers_of(centre, error, around[1]), tiers_of(centre, error, around[2])))
 }
 
-order_statistic <- function(x, level) sort(x)[min(length(x), ceiling(level * (length(x) + 1)))]
+order_statistic <- function(x, level) {
+  at <- min(length(x), ceiling(level * (length(x) + 1)))
+  sort(x, partial = at)[at]
+}
 
 # Sorted from the top: the first that is shown to lie below its tier's leader opens the next.
 tiers_of <- function(centre, error, critical) {

@@ -142,7 +142,7 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
     ggplot2::geom_text(ggplot2::aes(x = .data$floor_upper, y = 0.55, label = "noise floor"), data = floor, inherit.aes = FALSE, hjust = -0.08, vjust = 0, size = 3.2, colour = muted) +
     ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
     ggplot2::geom_point(ggplot2::aes(shape = .data$above), size = 2.8) +
-    ggplot2::geom_text(ggplot2::aes(x = Inf, label = paste("p", formatC(.data$p_value, digits = 3, format = "f"))), hjust = 1.05, size = 3.3, colour = muted) +
+    ggplot2::geom_text(ggplot2::aes(x = Inf, label = paste("p", formatC(.data$p_value, digits = 3, format = "f"))), hjust = 1.05, vjust = -0.3, size = 3.3, colour = muted) +
     ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 1)) +
     ggplot2::scale_colour_manual(values = method_colours) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE), expand = ggplot2::expansion(c(0.04, 0.2))) +

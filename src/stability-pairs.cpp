@@ -49,6 +49,11 @@ DREHER_WIDE void widen_gaps(const double* __restrict a, const double* __restrict
   }
 }
 
+// Adds `more` where the place comes before k.
+DREHER_WIDE void add_inside(const int* __restrict place, int k, int more, int B, int* __restrict sum) {
+  for (int b = 0; b < B; ++b) sum[b] += place[b] < k ? more : 0;
+}
+
 // In four parts, always the same.
 DREHER_WIDE double shared_sum(const double* __restrict a, const double* __restrict b, int n) {
   double part[4] = {0, 0, 0, 0};
@@ -143,20 +148,23 @@ bool overlap_shares(const double* share, int predictors, int orders, const Loop&
 
 bool follow_tops(const int* place, int predictors, int orders, const Loop& loop, double* squares, double* together) {
   const int P = predictors, B = orders;
-  std::vector<int> at(static_cast<std::size_t>(P) * B), count(P, 0), more(P, 0), changed;
-  for (int b = 0; b < B; ++b) for (int j = 0; j < P; ++j) at[static_cast<std::size_t>(place[j + static_cast<std::ptrdiff_t>(P) * b] - 1) * B + b] = j;
-  std::vector<double> sum(B, 0.0);
+  std::vector<int> at(static_cast<std::size_t>(P) * B), along(at.size()), count(P, 0), more(P, 0), changed;
+  for (int b = 0; b < B; ++b) {
+    for (int j = 0; j < P; ++j) {
+      const int k = place[j + static_cast<std::ptrdiff_t>(P) * b] - 1;
+      at[static_cast<std::size_t>(k) * B + b] = j;
+      along[static_cast<std::size_t>(j) * B + b] = k;
+    }
+  }
+  std::vector<int> sum(B, 0);
   double square = 0;
   for (int k = 0; k + 1 < P; ++k) {
     if (k % 64 == 0 && loop.pulse != nullptr && loop.pulse()) return false;
     const int* in = at.data() + static_cast<std::ptrdiff_t>(k) * B;
     changed.clear();
     for (int b = 0; b < B; ++b) if (more[in[b]]++ == 0) changed.push_back(in[b]);
-    for (int b = 0; b < B; ++b) {
-      const int* of = place + static_cast<std::ptrdiff_t>(P) * b;
-      for (int j : changed) if (of[j] <= k) sum[b] += more[j];
-    }
     for (int j : changed) {
+      add_inside(along.data() + static_cast<std::ptrdiff_t>(j) * B, k, more[j], B, sum.data());
       square += static_cast<double>(more[j]) * (2.0 * count[j] + more[j]);
       count[j] += more[j];
       more[j] = 0;
