@@ -33,6 +33,7 @@
 #'
 #' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time: with the correction of Nadeau and Bengio (2003) at twice the
 #' ratio of test to training rows, and pairs told apart by t quantiles over all pairs; approximate. Resampling of kind `"seeds"` shows the learner's own noise and says nothing of other samples: no rank sets.
+#' On rows given as data frames the errors are of training on other rows and measuring on these: that these are a sample as well is not in them.
 #'
 #' Permutation importance over bootstrap draws and subsamples is measured on the rows a draw leaves out. Rows that make a predictor look strong by chance do so in training and in
 #' measuring; in the whole sample the two add up, but what a draw trains on more often it does not measure on, so that they cancel in the draws. Their spread alone would be too small (a forest's rank sets then held in 91 % of

@@ -98,7 +98,7 @@ print.dreher_stability <- function(x, ...) write_lines(x, format_stability(x))
 format_stability <- function(x, lines = 24) {
   several <- length(x$parts) > 1
   head <- c(heading(paste0("Stability of the ranking of the predictors of ", x$target)),
-            paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows, ranked on the rows left out; ", format_percent(x$level), " sets")))
+            paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows", if (any(vapply(x$parts, function(p) startsWith(p$table$rows[1], "left out"), NA))) ", ranked on the rows left out", "; ", format_percent(x$level), " sets")))
   failed <- if (NROW(x$failed)) wrap_lines(paste0(count_of(nrow(x$failed), "piece", TRUE), " failed and ", if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."))
   if (several) {
     body <- unlist(lapply(x$parts, function(p) wrap_lines(paste0(part_name(p$table), ": ", say_verdict(p, x$labels, x$about)))))
