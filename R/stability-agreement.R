@@ -56,6 +56,8 @@ name_parts <- function(parts) {
   known <- list(of("model"), of("method"), of("rows"), ifelse(is.na(of("slice")), "", of("slice")))
   alike <- paste(known[[1]], known[[2]], known[[4]])
   known[[3]][!alike %in% alike[duplicated(alike)]] <- ""
+  known[[2]] <- trimws(paste(known[[2]], ifelse(known[[3]] == "train in-bag", "", known[[3]])))   # impurity's own rows go without saying
+  known <- known[-3]
   tells <- vapply(known, function(x) length(unique(x)) > 1, NA)
   unname(apply(do.call(cbind, known[tells]), 1, function(x) paste(x[nzchar(x)], collapse = ", ")))
 }

@@ -169,7 +169,8 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   d$x <- match(d$column, columns)
   d$under <- grepl("not above floor", d$flag, fixed = TRUE)
   d$label <- shorten(labels[d$predictor], 24)
-  ends <- rbind(transform(d[d$x == 1, ], at = 0.93, just = 1), transform(d[d$x == length(columns), ], at = length(columns) + 0.07, just = 0))
+  gap <- 0.014 * (length(columns) - 1) * max(1, nchar(max(d$rank)) + any(d$under[d$x %in% range(d$x)]))   # beside the numbers
+  ends <- rbind(transform(d[d$x == 1, ], at = 1 - 0.03 - gap, just = 1), transform(d[d$x == length(columns), ], at = length(columns) + 0.03 + gap, just = 0))
   odd <- keep[spread[keep] > apart & keep %in% counts]
   say <- if (!length(odd)) paste0("The columns agree within ", count_of(apart, "rank"), " on every predictor that matters.") else {
     paste0("They disagree by more than ", count_of(apart, "rank"), " on ", if (length(odd) <= 4) list_words(labels[odd]) else count_of(length(odd), "predictor"),

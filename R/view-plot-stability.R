@@ -93,8 +93,8 @@ autoplot.dreher_agreement <- function(object, ...) {
     ggplot2::scale_colour_manual(values = c(`FALSE` = ink, `TRUE` = paper), na.value = ink) +
     ggplot2::scale_y_reverse(breaks = NULL) +
     ggplot2::scale_x_continuous(breaks = NULL, limits = c(0.5, length(lists) + 0.9)) +
-    ggplot2::labs(x = NULL, y = NULL, title = say_agreement(object), subtitle = paste0("Kendall's tau-b between rankings of the predictors of ", object$target, ": 1 is the same order, 0 none in common."),
-                  caption = if (!all(is.na(d$tau_error))) paste0("\u00b1: what ", object$resamples$times, " resamples leave open.") else NULL) +
+    ggplot2::labs(x = NULL, y = NULL, title = say_agreement(object, briefly = TRUE), subtitle = paste0("Kendall's tau-b between rankings of the predictors of ", object$target, ": 1 is the same order, 0 none in common."),
+                  caption = paste(c(say_agreement(object), if (!all(is.na(d$tau_error))) paste0("\u00b1: what ", object$resamples$times, " resamples leave open.")), collapse = " ")) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }

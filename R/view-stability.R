@@ -155,19 +155,21 @@ format_agreement <- function(x, lines = 24) {
     error <- shown[[paste0(measure, "_error")]]
     ifelse(is.na(shown[[measure]]), "", paste0(formatC(shown[[measure]], digits = 2, format = "f"), ifelse(is.na(error), "", paste0(" \u00b1", formatC(ceiling(100 * error) / 100, digits = 2, format = "f")))))
   }
-  columns <- list(` ` = paste(shorten(shown$a, 19), "|", shorten(shown$b, 19)), `tau-b` = of("tau"), rho = of("spearman"), top = of("top_overlap"), overlap = of("rank_overlap"), shares = of("share_overlap"))
+  columns <- list(` ` = paste(shorten(shown$a, 20), "|", shorten(shown$b, 20)), `tau-b` = of("tau"), rho = of("spearman"), top = of("top_overlap"), overlap = of("rank_overlap"), shares = of("share_overlap"))
   if (!all(is.na(d$tau_error))) columns$rho <- columns$overlap <- NULL   # no room
   c(heading(paste0("Agreement of ", length(x$lists), " rankings of the predictors of ", x$target)), paste0(" top: of the first ", x$k, "; shares: in common", if (!is.null(columns$rho)) "; rho: Spearman; overlap: rank-biased"), lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))),
     if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " pairs agree better"), "", wrap_lines(say_agreement(x)))
 }
 
-say_agreement <- function(x, most = 3) {
+# briefly: the names alone.
+say_agreement <- function(x, most = 3, briefly = FALSE) {
   # Ranks of predictors that matter nowhere are settled by chance.
   matters <- x$predictors$share >= 0.5 / nrow(x$predictors)
   d <- utils::head(x$predictors[is_disputed(x$predictors) & matters, ], most)
   if (!nrow(d)) return("The rankings agree: no predictor that matters moves by more than a fifth of the places.")
   place <- function(v) format(v, trim = TRUE)
-  paste0("They disagree most on ", list_words(paste0(shorten(x$labels[d$predictor], 24), " (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in, ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")")), ".")
+  more <- if (briefly) "" else paste0(" (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in, ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")")
+  paste0("They disagree most on ", list_words(paste0(shorten(x$labels[d$predictor], 24), more)), ".")
 }
 
 #' @export

@@ -186,6 +186,17 @@ test_that("with the study, reasons that the ranking does not hold are worked out
   expect_identical(mostly_trained(gap), "b")   # a has 60 % of it on training rows and 83 % on holdout rows
 })
 
+test_that("lists are called by what tells them apart, and small disputes are not spoken of", {
+  part <- function(model, method, rows, slice = NA_character_) data.frame(model, method, rows, slice)
+  expect_identical(name_parts(list(part("a", "impurity", "train in-bag"), part("a", "impurity", "oob"), part("a", "permutation", "holdout"))), c("impurity", "impurity oob", "permutation"))
+  expect_identical(name_parts(list(part("a", "permutation", "holdout"), part("b", "permutation", "holdout"))), c("a", "b"))
+  expect_identical(name_parts(list(part("a", "permutation", "early"), part("a", "permutation", "late"), part("b", "permutation", "late"))), c("a, permutation early", "a, permutation late", "b, permutation"))
+  expect_identical(name_parts(list(part("a", "shapley", "holdout", "low"), part("a", "shapley", "holdout", "high"))), c("low", "high"))
+  x <- list(predictors = data.frame(predictor = c("big", "small"), best = 1, best_in = "a", worst = 2, worst_in = "b", range = 5, share = c(0.6, 0.1), why = c("", "many levels")), labels = c(big = "The big one", small = "The small one"))
+  expect_identical(say_agreement(x), "They disagree most on The big one (1 in a, 2 in b).")
+  expect_identical(say_agreement(x, briefly = TRUE), "They disagree most on The big one.")
+})
+
 test_that("agreement over resamples gives every measure with its jackknife error", {
   tree <- rpart::rpart(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, few)
   two <- study(list(tree = tree, linear = fit), kiln$holdout, "strength", train = few)
