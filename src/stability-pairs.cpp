@@ -22,7 +22,7 @@ std::vector<int> places_of(const Draws& d, const Loop& loop) {
 }
 
 // Twice the number of resamples in which a is larger, ties once; counts the pairs that are not tied.
-DREHER_WIDE int compare_two(const int* __restrict a, const int* __restrict b, int B, int* __restrict untied) {
+DREHER_CLONES int compare_two(const int* __restrict a, const int* __restrict b, int B, int* __restrict untied) {
   int larger = 0;
   for (int r = 0; r < B; ++r) {
     larger += 1 + (a[r] > b[r]) - (a[r] < b[r]);
@@ -42,7 +42,7 @@ DREHER_WIDE void add_products(const int* __restrict a, const int* __restrict b, 
   for (r = 0; r < B; ++r) sum[r] += s[r] * (total - s[r]);
 }
 
-DREHER_WIDE void widen_gaps(const double* __restrict a, const double* __restrict b, double middle, double by, int B, double* __restrict most) {
+DREHER_CLONES void widen_gaps(const double* __restrict a, const double* __restrict b, double middle, double by, int B, double* __restrict most) {
   for (int r = 0; r < B; ++r) {
     const double gap = std::fabs(a[r] - b[r] - middle) * by;
     most[r] = gap > most[r] ? gap : most[r];
@@ -50,12 +50,12 @@ DREHER_WIDE void widen_gaps(const double* __restrict a, const double* __restrict
 }
 
 // Adds `more` where the place comes before k.
-DREHER_WIDE void add_inside(const int* __restrict place, int k, int more, int B, int* __restrict sum) {
+DREHER_CLONES void add_inside(const int* __restrict place, int k, int more, int B, int* __restrict sum) {
   for (int b = 0; b < B; ++b) sum[b] += place[b] < k ? more : 0;
 }
 
 // In four parts, always the same.
-DREHER_WIDE double shared_sum(const double* __restrict a, const double* __restrict b, int n) {
+DREHER_CLONES double shared_sum(const double* __restrict a, const double* __restrict b, int n) {
   double part[4] = {0, 0, 0, 0};
   int j = 0;
   for (; j + 4 <= n; j += 4) for (int q = 0; q < 4; ++q) part[q] += a[j + q] < b[j + q] ? a[j + q] : b[j + q];
