@@ -46,11 +46,16 @@ ranking_rows <- function(st, model, method, rows, predictors, importance, std_er
 
 # Shares, relative importances and ranks from the importances; rows in order of rank.
 place_rows <- function(d) {
-  positive <- pmax(d$importance, 0)
-  d$share <- if (sum(positive) > 0) positive / sum(positive) else NA_real_
+  d$share <- shares_of(d$importance)
   d$relative <- if (max(d$importance) > 0) d$importance / max(d$importance) else NA_real_
   d$rank <- as.integer(rank(-d$importance, ties.method = "min"))
   d[order(d$rank), ]
+}
+
+# The non-negative parts over their sum; NA where nothing is positive.
+shares_of <- function(x) {
+  x <- pmax(x, 0)
+  if (sum(x) > 0) x / sum(x) else rep(NA_real_, length(x))
 }
 
 new_ranking <- function(st, table, settings, units, seed, level, left_out = NULL) {

@@ -89,18 +89,14 @@ agreement_measures <- c("tau", "spearman", "top_overlap", "rank_overlap", "share
 # share of what each does in a model that it does by itself, the smallest over the models.
 known_reasons <- function(ranking, study) {
   gap <- attr(ranking, "gap")
-  out <- list(twins = attr(ranking, "twins"), labels = attr(ranking, "labels"), gap = NULL, alone = NULL, by_itself = function(predictors) rep(NA_real_, length(predictors)))
-  if (is.null(study)) {
-    out$gap <- mostly_trained(gap)
-    return(out)
-  }
+  out <- list(twins = attr(ranking, "twins"), labels = attr(ranking, "labels"), gap = mostly_trained(gap), alone = NULL, by_itself = function(predictors) rep(NA_real_, length(predictors)))
+  if (is.null(study)) return(out)
   models <- study$models[intersect(unique(ranking$model[ranking$method %in% c("permutation", "shapley", "refit")]), names(study$models))]
   seed <- attr(ranking, "seed")
   if (is.null(out$twins) && !isFALSE(study$twins)) out$twins <- find_alike(study)
   if (is.null(gap) && !is.null(study$train) && length(models)) {
-    gap <- attr(rank_permutation(study, models = names(models), rows = c("holdout", "train"), repeats = 5, max_rows = 2000, seed = seed), "gap")
+    out$gap <- mostly_trained(attr(rank_permutation(study, models = names(models), rows = c("holdout", "train"), repeats = 5, max_rows = 2000, seed = seed), "gap"))
   }
-  out$gap <- mostly_trained(gap)
   if (!is.null(study$train) && nrow(study$train) >= 10) {
     by_itself <- rank_association(study, draws = 2, seed = seed)
     out$alone <- stats::setNames(by_itself$importance, by_itself$predictor)
@@ -133,18 +129,29 @@ main_effect_shares <- function(st, model, predictors, seed, repeats = 10L, max_r
   n <- nrow(rows)
   R <- design$repeats
   if (R < 2) return(out)
+  share_of <- function(received) {   # rows x repeats x outputs
+    whole <- own <- 0
+    for (k in seq_len(dim(received)[3])) {
+      apart <- matrix(received[, , k], n)
+      apart <- apart - rowMeans(apart)
+      given <- vapply(seq_len(R), function(r) apart[order(design$donors[, r]), r], double(n))   # by donor
+      whole <- whole + sum(apart^2) / (n * (R - 1))
+      own <- own + (sum(rowSums(given)^2) - sum(given^2)) / (n * R * (R - 1)) / (1 - 1 / R)^2
+    }
+    if (whole > 0) own / whole else NA_real_
+  }
+  # A unit's repeats may come in several pieces.
+  open_units <- list()
   visit <- function(piece) {
-    p <- array(piece$p, c(n, R, length(piece$units), ncol(piece$p)))
+    p <- array(piece$p, c(n, length(piece$repeats), length(piece$units), ncol(piece$p)))
     for (u in seq_along(piece$units)) {
-      whole <- own <- 0
-      for (k in seq_len(dim(p)[4])) {
-        received <- matrix(p[, , u, k], n)
-        received <- received - rowMeans(received)
-        given <- vapply(seq_len(R), function(r) received[order(design$donors[, r]), r], double(n))   # by donor
-        whole <- whole + sum(received^2) / (n * (R - 1))
-        own <- own + (sum(rowSums(given)^2) - sum(given^2)) / (n * R * (R - 1)) / (1 - 1 / R)^2
-      }
-      if (whole > 0) out[piece$units[u]] <<- own / whole
+      name <- predictors[piece$units[u]]
+      received <- open_units[[name]]
+      if (is.null(received)) received <- array(NA_real_, c(n, R, ncol(piece$p)))
+      received[, piece$repeats, ] <- p[, , u, ]
+      whole <- !anyNA(received)
+      if (whole) out[[name]] <<- share_of(received)
+      open_units[[name]] <<- if (!whole) received
     }
   }
   shuffle_pieces(open_shuffle(st, model, rows), units, design, visit, whole = TRUE)

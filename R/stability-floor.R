@@ -216,6 +216,15 @@ judge_decoys <- function(d, alpha) {
   out[order(-out$importance), ]
 }
 
+# Does each row of a ranking, or of its stability, lie above the floor? NA where there is none: the refits were asked of all rows, not of slices.
+floor_says <- function(floor, d) {
+  of <- function(d) paste(d$model, d$method, as_holdout(d$rows), d$predictor)
+  ifelse(is.na(d$slice), floor$table$above[match(of(d), of(floor$table))], NA)
+}
+
+# The rows left out of resamples are as new to a model as holdout rows.
+as_holdout <- function(rows) sub("^left out$", "holdout", rows)
+
 #' @export
 as.data.frame.dreher_floor <- function(x, ...) x$table
 
@@ -228,9 +237,7 @@ with_floor <- function(ranking, floor) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_class(floor, "dreher_floor", "floor", "noise_floor()")
   if (!identical(attr(ranking, "fingerprint"), floor$fingerprint)) stop_study("The noise floor is of another study: its data differ.", todo = "Give the ranking and the floor of one study.")
-  # The rows left out of resamples are as new to a model as holdout rows.
-  at <- match(paste(ranking$model, ranking$method, sub("^left out$", "holdout", ranking$rows), ranking$predictor), paste(floor$table$model, floor$table$method, floor$table$rows, floor$table$predictor))
-  below <- !is.na(at) & !floor$table$above[at] & is.na(ranking$class) & is.na(ranking$slice)   # the refits were asked of all rows
+  below <- is.na(ranking$class) & floor_says(floor, ranking) %in% FALSE
   ranking$flag[below] <- join_flags(ranking$flag[below], rep("not above floor", sum(below)))
   attr(ranking, "floor") <- floor
   ranking

@@ -66,12 +66,6 @@ share_overlap <- function(a, b) {
   sum(pmin(shares_of(two$a), shares_of(two$b)))
 }
 
-# The non-negative parts over their sum; NA where nothing is positive.
-shares_of <- function(x) {
-  x <- pmax(x, 0)
-  if (sum(x) > 0) x / sum(x) else rep(NA_real_, length(x))
-}
-
 ordered_names <- function(x) names(x)[!is.na(x)][order(-x[!is.na(x)])]
 
 # Does a tie stretch over the k-th place?

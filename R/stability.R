@@ -76,7 +76,10 @@ stability <- function(ranking, ..., seeds = NULL, top = NULL, persistence = 0.9,
   times <- vapply(parts, function(d) length(unique(d$resample)), 1L)
   if (all(times < 3)) stop_input("At least 3 resamples are needed.", paste0("There are ", max(times), "."))
   parts <- lapply(parts[times >= 3], stability_part, about = about, offsets = attr(ranking, "offsets"), top = top, persistence = persistence, level = level)
-  parts <- lapply(parts, beside_floor, floor = attr(ranking, "floor"))
+  parts <- lapply(parts, function(part) {
+    part$table$above_floor <- if (is.null(attr(ranking, "floor"))) NA else floor_says(attr(ranking, "floor"), part$table)
+    part
+  })
   if (!is.null(seeds)) parts <- beside_seeds(parts, seeds, attr(ranking, "fingerprint"), level)
   sets_asked <- about$kind %in% c("bootstrap", "subsample")
   if (sets_asked && max(times) < 100) {
@@ -148,13 +151,6 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
        ranks = table_ranks(ranks), critical = sets$critical, close = sets$close)
 }
 
-# Which predictors lie above the noise floor, where there is one for this part.
-beside_floor <- function(part, floor) {
-  of <- function(d) paste(d$model, d$method, sub("^left out$", "holdout", d$rows), d$predictor)
-  part$table$above_floor <- if (is.null(floor) || !is.na(part$table$slice[1])) NA else floor$table$above[match(of(part$table), of(floor$table))]
-  part
-}
-
 # How much of the variance is the learner's own noise. Parts that were not ranked over seeds have no figures.
 beside_seeds <- function(parts, seeds, fingerprint, level) {
   check_class(seeds, "dreher_ranking", "seeds", "rank_predictors(resamples = draw_resamples(kind = \"seeds\"))")
@@ -165,7 +161,7 @@ beside_seeds <- function(parts, seeds, fingerprint, level) {
   if (!identical(attr(seeds, "fingerprint"), fingerprint)) stop_study("`seeds` is of another study: its data differ.", todo = "Give two rankings of one study.")
   of <- as_plain(seeds)
   of <- of[is.na(of$class), ]
-  where <- function(d) paste(d$model, d$method, sub("^left out$", "holdout", d$rows), d$slice)
+  where <- function(d) paste(d$model, d$method, as_holdout(d$rows), d$slice)
   if (!any(vapply(parts, function(part) where(part$table)[1], "") %in% where(of))) stop_input("`seeds` holds none of the models and methods of `ranking`.")
   lapply(parts, function(part) {
     d <- of[where(of) == where(part$table)[1], ]

@@ -78,6 +78,11 @@ drawn_floor <- function(floor, part, panels, settings) {
   of <- of[of$panel %in% panels, ]
   if (!nrow(of)) return(NULL)
   of$panel <- factor(of$panel, panels, panel_names(panels, settings))
+  floor_layers(of)
+}
+
+# of: per panel the floor.
+floor_layers <- function(of) {
   list(ggplot2::geom_rect(ggplot2::aes(xmin = 0, xmax = .data$floor, ymin = -Inf, ymax = Inf), data = of, inherit.aes = FALSE, fill = muted, alpha = 0.15),
        ggplot2::geom_vline(ggplot2::aes(xintercept = .data$floor), data = of, linetype = "22", colour = muted, linewidth = 0.5),
        ggplot2::geom_text(ggplot2::aes(x = .data$floor, y = 0.55, label = "noise floor"), data = of, inherit.aes = FALSE, hjust = -0.08, vjust = 0, size = 3.2, colour = muted))

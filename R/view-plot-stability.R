@@ -86,7 +86,7 @@ autoplot.dreher_agreement <- function(object, ...) {
   ends <- data.frame(at = seq_along(lists), label = shorten(lists, 30))
   ggplot2::ggplot(d, ggplot2::aes(.data$x, .data$y)) +
     ggplot2::geom_tile(ggplot2::aes(alpha = .data$shade), fill = "#12454A", width = 0.96, height = 0.92) +
-    ggplot2::geom_text(ggplot2::aes(label = ifelse(is.na(.data$tau), "undefined", paste0(formatC(.data$tau, digits = 2, format = "f"), ifelse(is.na(.data$tau_error), "", paste0(" \u00b1", formatC(.data$tau_error, digits = 2, format = "f"))))),
+    ggplot2::geom_text(ggplot2::aes(label = ifelse(is.na(.data$tau), "undefined", two_digits(.data$tau, .data$tau_error)),
                                     colour = .data$shade > 0.5), size = 4.4) +
     ggplot2::geom_text(ggplot2::aes(.data$at - 0.42, .data$at, label = .data$label), data = ends, inherit.aes = FALSE, hjust = 0, size = 4, colour = ink, fontface = "bold") +
     ggplot2::scale_alpha_continuous(range = c(0.06, 0.95), limits = c(0, 1), na.value = 0) +
@@ -136,10 +136,8 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
   d$row <- factor(d$predictor, rev(shown), rev(make.unique(shorten(object$labels[shown], 32), " ")))
   ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
     ggplot2::geom_blank() +
-    ggplot2::geom_rect(ggplot2::aes(xmin = 0, xmax = .data$floor, ymin = -Inf, ymax = Inf), data = floor, inherit.aes = FALSE, fill = muted, alpha = 0.15) +
+    floor_layers(floor) +
     ggplot2::geom_rect(ggplot2::aes(xmin = .data$floor_lower, xmax = .data$floor_upper, ymin = -Inf, ymax = Inf), data = floor, inherit.aes = FALSE, fill = muted, alpha = 0.2) +
-    ggplot2::geom_vline(ggplot2::aes(xintercept = .data$floor), data = floor, linetype = "22", colour = muted, linewidth = 0.5) +
-    ggplot2::geom_text(ggplot2::aes(x = .data$floor_upper, y = 0.55, label = "noise floor"), data = floor, inherit.aes = FALSE, hjust = -0.08, vjust = 0, size = 3.2, colour = muted) +
     ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
     ggplot2::geom_point(ggplot2::aes(shape = .data$above), size = 2.8) +
     ggplot2::geom_text(ggplot2::aes(x = Inf, label = paste("p", formatC(.data$p_value, digits = 3, format = "f"))), hjust = 1.05, vjust = -0.3, size = 3.3, colour = muted) +

@@ -78,9 +78,15 @@ say_seeds <- function(d) {
          " of the variance of the first ", if (nrow(first) == 1) "predictor" else c("two", "three")[nrow(first) - 1], if (of[2] > 0.25) ": more trees or averaged fits would settle that part." else "; the rest is the sample's.")
 }
 
+# A measure of agreement with its error, rounded up; without where there is none.
+two_digits <- function(value, error) {
+  two <- function(v) formatC(v, digits = 2, format = "f")
+  paste0(two(value), ifelse(is.na(error), "", paste0(" \u00b1", two(ceiling(100 * error) / 100))))
+}
+
 say_measure <- function(m, name, k = NA, label = name) {
   one <- m[m$measure == name & (if (is.na(k)) is.na(m$k) else m$k %in% k), ][1, ]
-  paste0(label, " ", if (is.na(one$value)) "undefined" else paste0(formatC(one$value, digits = 2, format = "f"), if (!is.na(one$mc_error)) paste0(" \u00b1", formatC(ceiling(100 * one$mc_error) / 100, digits = 2, format = "f")), if (isTRUE(one$chance > 0.005)) paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")))
+  paste0(label, " ", if (is.na(one$value)) "undefined" else paste0(two_digits(one$value, one$mc_error), if (isTRUE(one$chance > 0.005)) paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")))
 }
 
 say_measures <- function(part) {
@@ -151,10 +157,7 @@ print.dreher_agreement <- function(x, ...) write_lines(x, format_agreement(x))
 format_agreement <- function(x, lines = 24) {
   d <- x$pairs[order(x$pairs$tau), ]
   shown <- utils::head(d, 10)
-  of <- function(measure) {
-    error <- shown[[paste0(measure, "_error")]]
-    ifelse(is.na(shown[[measure]]), "", paste0(formatC(shown[[measure]], digits = 2, format = "f"), ifelse(is.na(error), "", paste0(" \u00b1", formatC(ceiling(100 * error) / 100, digits = 2, format = "f")))))
-  }
+  of <- function(measure) ifelse(is.na(shown[[measure]]), "", two_digits(shown[[measure]], shown[[paste0(measure, "_error")]]))
   columns <- list(` ` = paste(shorten(shown$a, 20), "|", shorten(shown$b, 20)), `tau-b` = of("tau"), rho = of("spearman"), top = of("top_overlap"), overlap = of("rank_overlap"), shares = of("share_overlap"))
   if (!all(is.na(d$tau_error))) columns$rho <- columns$overlap <- NULL   # no room
   c(heading(paste0("Agreement of ", length(x$lists), " rankings of the predictors of ", x$target)), paste0(" top: of the first ", x$k, "; shares: in common", if (!is.null(columns$rho)) "; rho: Spearman; overlap: rank-biased"), lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))),

@@ -411,3 +411,43 @@ test_that("rank strips and half matrices draw what they say", {
   expect_identical(summary(a), a$predictors)
   expect_match(paste(utils::capture.output(print(draw_resamples(few, "folds", times = 1, blocks = "operator"))), collapse = " "), "stay together")
 })
+
+test_that("what a predictor does by itself is the same in one piece and in several, and over several outputs", {
+  set.seed(21)
+  many <- as.data.frame(matrix(rnorm(15000 * 3), 15000, dimnames = list(NULL, c("x1", "x2", "x3"))))   # one call does not hold ten repeats of so many rows
+  many$y <- many$x1 + many$x2 * many$x3 + rnorm(15000)
+  says <- function(object, rows) rows$x1 + rows$x2 * rows$x3
+  st <- study(list(made = structure(list(), class = "made_up_model")), many, "y", predict_with = says)
+  share <- main_effect_shares(st, st$models[[1]], c("x1", "x2"), 1, max_rows = Inf)
+  expect_equal(share[["x1"]], 1, tolerance = 0.02)   # x1 acts by itself alone
+  expect_lt(abs(share[["x2"]]), 0.02)   # x2 not at all
+  # Two classes say the same twice: the share does not change.
+  classes <- data.frame(few[c("peak_temp", "hold_minutes")], y = factor(few$strength > 40))
+  probability <- function(object, rows) { p <- stats::plogis((rows$peak_temp - 1200) / 40); cbind(`FALSE` = 1 - p, `TRUE` = p) }
+  st <- study(list(made = structure(list(), class = "made_up_model")), classes, "y", predict_with = probability)
+  expect_equal(main_effect_shares(st, st$models[[1]], c("peak_temp", "hold_minutes"), 1), c(peak_temp = 1, hold_minutes = NA), tolerance = 0.02)
+})
+
+test_that("a floor speaks of all rows, of the rows left out as of holdout rows, and of nothing else", {
+  floor <- list(table = data.frame(model = "m", method = "permutation", rows = "holdout", predictor = c("a", "b"), above = c(TRUE, FALSE)))
+  d <- data.frame(model = "m", method = c("permutation", "permutation", "permutation", "shapley"), rows = c("left out", "holdout", "left out", "holdout"), slice = c(NA, NA, "low", NA), predictor = c("a", "b", "b", "b"))
+  expect_identical(floor_says(floor, d), c(TRUE, FALSE, NA, NA))
+  expect_true(is.na(floor_says(floor, data.frame(model = "m", method = "permutation", rows = "early", slice = NA, predictor = "b"))))
+})
+
+test_that("bad arguments of agreement and stability are refused by name", {
+  rk <- rank_predictors(st, by = c("permutation", "association"))
+  expect_error(agreement(rk, k = 40), "`k`", class = "dreher_error_input")
+  expect_error(agreement(rk, persistence = 1.5), "`persistence`", class = "dreher_error_input")
+  expect_error(agreement(rk, study = fit), "`study`", class = "dreher_error_input")
+  expect_error(agreement(as.data.frame(rk)), "`ranking`", class = "dreher_error_input")
+  expect_error(agreement(rk, of = 3), "agreement", class = "dreher_error_input")
+  over <- made_up(matrix(rnorm(60), 20, dimnames = list(NULL, c("a", "b", "c"))))
+  expect_error(stability(over, level = 2), "`level`", class = "dreher_error_input")
+  expect_error(stability(over, top = 0), "`top`", class = "dreher_error_input")
+  expect_error(stability(over, persistence = 0), "`persistence`", class = "dreher_error_input")
+  expect_error(stability(as.data.frame(over)), "`ranking`", class = "dreher_error_input")
+  expect_error(share_overlap(1:3, 1:2), "same predictors", class = "dreher_error_input")
+  expect_error(share_overlap(c("a", "b"), 1:2), "must be numbers", class = "dreher_error_input")
+  expect_error(top_overlap(1:3, 3:1, 4), "`k`", class = "dreher_error_input")
+})
