@@ -13,10 +13,10 @@ signals <- function(n) {
   x$y <- rowSums(x[1:5]) + rnorm(n)
   x
 }
-# One acts, another is its shadow (correlation 0.7).
-shadow <- function(n) {
+# One acts, another is its follower (correlation 0.7).
+follower <- function(n) {
   x <- data.frame(acts = rnorm(n), far = rnorm(n))
-  x$shadow <- 0.7 * x$acts + sqrt(1 - 0.49) * rnorm(n)
+  x$follower <- 0.7 * x$acts + sqrt(1 - 0.49) * rnorm(n)
   x$y <- x$acts + rnorm(n)
   x
 }
@@ -32,13 +32,13 @@ for (i in seq_len(datasets)) {
     for (part in split(t, paste(t$method, t$rows))) {
       above <- part$predictor[part$above]
       found <<- rbind(found, data.frame(what, method = part$method[1], rows = part$rows[1], conditional,
-        value = switch(what, `some called, none acts` = length(above) > 0, `all five found` = all(paste0("V", 1:5) %in% above), `shadow called` = "shadow" %in% above)))
-      if (what == "shadow called") found <<- rbind(found, data.frame(what = "its signal called", method = part$method[1], rows = part$rows[1], conditional, value = "acts" %in% above))
+        value = switch(what, `some called, none acts` = length(above) > 0, `all five found` = all(paste0("V", 1:5) %in% above), `follower called` = "follower" %in% above)))
+      if (what == "follower called") found <<- rbind(found, data.frame(what = "its signal called", method = part$method[1], rows = part$rows[1], conditional, value = "acts" %in% above))
     }
   }
   run("some called, none acts", mixed, 150, c("impurity", "permutation", "shapley"))
   if (i <= datasets / 2) run("all five found", signals, 300, "permutation")
-  run("shadow called", shadow, 200, "permutation", TRUE)
+  run("follower called", follower, 200, "permutation", TRUE)
   if (i %% 10 == 0 || i == datasets) {
     cells <- aggregate(value ~ what + method + rows + conditional, found, mean)
     cells$data_sets <- aggregate(value ~ what + method + rows + conditional, found, length)$value
