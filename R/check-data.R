@@ -43,6 +43,10 @@ find_suspects <- function(st, columns, derived = FALSE) {
     rbind_columns(rows[shared], st$train[shared])
   }
   best <- best_skill(st)
+  alone_of <- vapply(stats::setNames(nm = columns), function(p) {
+    x <- if (p %in% names(both)) both[[p]] else rows[[p]]
+    if (length(unique(x[!is.na(x)])) > 1) skill_alone(st, p) else NA_real_
+  }, 0)
   findings <- list()
   add <- function(p, finding, ...) {
     findings[[length(findings) + 1]] <<- data.frame(predictor = p, finding = finding, detail = paste0(...))
@@ -52,14 +56,13 @@ find_suspects <- function(st, columns, derived = FALSE) {
     seen <- x[!is.na(x)]
     distinct <- length(unique(seen))
     if (distinct <= 1) { add(p, "constant", "It has a single value."); next }
-    alone <- skill_alone(st, p)
-    if (!is.na(alone) && alone >= 0.5 && alone >= 0.9 * best) {
-      add(p, "leak", "Alone it reaches a skill of ", format_share(alone),
-          if (best > 0) paste0("; the best model reaches ", format_share(best)), ". Was it known before the target?")
+    alone <- alone_of[[p]]
+    if (may_leak(alone, alone_of[setdiff(columns, p)])) {
+      add(p, "leak", "Was it known before the target? Alone it explains ", format_share(alone), " of it",
+          if (best > 0) paste0("; the best model explains ", format_share(best)), ".")
     }
-    discrete <- !is.numeric(x) || is.factor(x) || all(seen == round(seen))
-    if (discrete && length(seen) >= 50 && distinct >= 0.98 * length(seen)) {
-      add(p, "identifier", distinct, " distinct values in ", length(seen), " rows.")
+    if (may_identify(x, if (p %in% names(both)) both[[st$target]] else rows[[st$target]])) {
+      add(p, "identifier", "Is it an identifier? ", distinct, " distinct values in ", length(seen), " rows.")
     } else if ((is.factor(x) || is.character(x)) && distinct > 30) {
       add(p, "many levels", distinct, " levels.")
     }
@@ -72,6 +75,25 @@ find_suspects <- function(st, columns, derived = FALSE) {
   found <- found[order(weight, match(found$predictor, columns)), ]
   rownames(found) <- NULL
   found
+}
+
+# A column that all but determines the target, or comes close to it where nothing else is near. A strong honest
+# predictor among others of its kind does neither.
+may_leak <- function(alone, others) {
+  if (is.na(alone)) return(FALSE)
+  alone >= 0.98 || (alone >= 0.9 && length(others) > 0 && max(others, 0, na.rm = TRUE) <= 0.5)
+}
+
+# Nearly one value a row, in whole numbers or text, that has nothing to do with the target.
+may_identify <- function(x, y) {
+  known <- !is.na(x)
+  seen <- x[known]
+  discrete <- !is.numeric(x) || is.factor(x) || all(seen == round(seen))
+  if (inherits(x, c("Date", "POSIXct", "difftime")) || !discrete || length(seen) < 50 || length(unique(seen)) < 0.98 * length(seen)) return(FALSE)
+  if (!is.numeric(x) || is.factor(x)) return(TRUE)   # text without repeats: nothing else can be learned from it
+  y <- if (is.numeric(y)) rank(y[known]) else as.integer(factor(y[known]))
+  p <- if (length(unique(y)) < 2) 1 else if (length(unique(y)) <= 20) stats::kruskal.test(seen, y)$p.value else suppressWarnings(stats::cor.test(rank(seen), y)$p.value)
+  !isTRUE(p < 0.01)
 }
 
 format_share <- function(x) paste0(format(round(100 * x), trim = TRUE), " %")

@@ -37,7 +37,7 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
   out$train_score <- vapply(study$models, function(m) score_training(study, m), 0)
   rownames(out) <- NULL
   structure(out, class = c("dreher_scores", "data.frame"), level = level, target = study$target,
-            metric_label = study$metric$label)
+            metric_label = study$metric$label, seen = isTRUE(study$seen))
 }
 
 score_one <- function(st, model, level, seed) {
@@ -50,10 +50,14 @@ score_one <- function(st, model, level, seed) {
   limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
+  if (isTRUE(st$seen)) {   # the model has learnt these rows: what it would score on others is not known
+    limits <- gain_limits <- list(lower = NA_real_, upper = NA_real_)
+    own$std_error <- NA_real_
+  }
   data.frame(model = model$name, metric = metric$name, better = metric$better, score = as_score(metric, own$loss),
              std_error = own$std_error, lower = limits$lower, upper = limits$upper,
              constant = metric_score(metric, cases$truth, p0, cases$weight), gain = gain$loss, gain_lower = gain_limits$lower,
-             gain_upper = gain_limits$upper, train_score = NA_real_, n = length(cases$truth), flag = if (no_skill) "no skill" else "")
+             gain_upper = gain_limits$upper, train_score = NA_real_, n = length(cases$truth), flag = if (no_skill) "no skill" else if (isTRUE(st$seen)) "training rows" else "")
 }
 
 # NA without training rows, and where some of them cannot be predicted: a model may have left out rows

@@ -50,21 +50,14 @@ run_words <- function(words) {
   given <- read_options(parser, words[-1])
   if (given$help) { optparse::print_help(parser); return(0L) }
   for (name in step$needs) if (is.null(given[[name]])) wrong_usage("dreher ", words[1], " needs --", name, ".")
+  check_given(words[1], given)
   step$run(given)
   0L
 }
 
-read_options <- function(parser, words) {
-  parsed <- tryCatch(optparse::parse_args(parser, words, positional_arguments = TRUE, print_help_and_exit = FALSE),
-                     error = function(e) wrong_usage(sub("^Error in [^:]*: *", "", conditionMessage(e))),
-                     warning = function(w) wrong_usage(conditionMessage(w)))
-  if (length(parsed$args)) wrong_usage("what is \"", parsed$args[1], "\"?")
-  parsed$options
-}
-
 command_steps <- function() {
   opt <- function(name, help, type = "character", default = NULL, ...) optparse::make_option(paste0("--", name), type = type, default = default, help = help, ...)
-  models <- list(opt("model", "models: an .rds file of one model or a named list, or a model file (xgboost: .json, .ubj; lightgbm: .txt)"),
+  models <- list(opt("model", "models: an .rds file of one model or a named list, or a model file (xgboost: .json, .ubj; lightgbm: .txt); may be given several times"),
                  opt("columns", "names of the model's columns, set apart by commas, for model files that hold none"), opt("train", "training rows: a delimited text file"),
                  opt("target", "name of the target column"), opt("weights", "name of the column that says what rows count"), opt("blocks", "name of the column that says which rows belong together"), opt("metric", "name of the metric (default: rmse or brier)"),
                  opt("dictionary", "data dictionary: a delimited text file"), opt("seed", "seed [default %default]", "integer", 1L),
@@ -72,6 +65,8 @@ command_steps <- function() {
   flag <- function(name, help) optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help)
   margin <- opt("margin", "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" [default %default]", default = "2 %")
   format <- opt("format", "of the table: csv, json or xlsx [default %default]", default = "csv")
+  again <- list(flag("again", "these rows were confirmed on before, and the reader will be told"),
+                opt("overlap", "refuse or allow rows that are training rows, more than chance explains [default %default]", default = "refuse"))
   runs <- list(opt("workers", "processes that share the work [default %default]", "integer", 1L), opt("run", "run folder: every finished piece is kept there"), flag("resume", "go on with the run in --run"), format)
   list(
     demo = list(says = "Runs the whole example on made-up data of a pottery works.", needs = "out", run = command_demo,
@@ -97,22 +92,28 @@ command_steps <- function() {
                                            opt("use", "name of the model that ranks, when there are several"), opt("refit", "name of the model that is trained on the sets [default: the one that ranks]"),
                                            flag("families", "predictors of a family of the dictionary come in and go together"), flag("thin-twins", "of predictors that can stand in for each other one stays"),
                                            opt("budget", "the most a set may cost, by the dictionary", "double"), opt("random", "random sets of each size to compare with [default %default]", "integer", 10L),
-                                           opt("rule", "one_se, best, within, cheapest, share or size [default %default]", default = "one_se"),
-                                           opt("size", "number of predictors, for the rule size", "integer"),
-                                           opt("folds", "outer folds [default %default]", "integer", 5L), opt("times", "drawings of the folds [default %default]", "integer", 1L),
-                                           opt("confirm", "untouched rows to confirm the set on: a delimited text file"), margin), runs)),
+                                           opt("rule", "one_se, best, within, cheapest, share, size or floor [default %default]", default = "one_se"),
+                                           opt("size", "number of predictors, for the rule size", "integer"), opt("share", "share of the importance, for the rule share [default %default]", "double", 0.95),
+                                           opt("decoys", "refits with permuted copies in each training part, 19 or more, for the rule floor", "integer"),
+                                           opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"), opt("times", "drawings of the folds [default %default]", "integer", 1L),
+                                           opt("confirm", "untouched rows to confirm the set on: a delimited text file"), margin), again, runs)),
     compare = list(says = "Scores sets of predictors side by side, by cross-validation or on given rows.", needs = c("model", "train", "target", "sets"), run = command_compare,
                    options = c(models, list(opt("sets", "as \"all; firing: peak_temp, hold_minutes; none\"; files of chosen sets (.json) count as sets too"), opt("reference", "name of the set the others are compared with [default: the first]"),
                                             opt("data", "rows to score on: a delimited text file [default: cross-validation on the training rows]"),
-                                            opt("folds", "folds [default %default]", "integer", 5L), opt("times", "drawings of the folds [default %default]", "integer", 2L), margin, format))),
+                                            opt("folds", "folds [default: 5, fewer where rows are few]", "integer"), opt("times", "drawings of the folds [default %default]", "integer", 2L), margin, format))),
     confirm = list(says = "Compares a chosen set with all predictors on untouched rows.", needs = c("model", "train", "target", "set", "data"), run = command_confirm,
-                   options = c(models, list(opt("set", "file of the set, as reduce writes it (set.json)"), opt("data", "untouched rows: a delimited text file"), margin, format))))
+                   options = c(models, list(opt("set", "file of the set, as reduce writes it (set.json)"), opt("data", "untouched rows: a delimited text file"), margin, format), again)))
 }
 
-# One model, or those of a named list in an .rds file.
+# The models of all files: one each, or those of a named list in an .rds file. A model by itself is called as its file, where there are several.
 read_models <- function(given) {
-  columns <- if (!is.null(given$columns)) trimws(strsplit(given$columns, ",")[[1]])
-  models <- read_model(given$model, columns = columns)
+  columns <- if (!is.null(given$columns)) in_words(given$columns)
+  found <- lapply(given$model, function(file) {
+    read <- read_model(file, columns = columns)
+    one <- is.object(read) || !is.list(read)
+    if (length(given$model) == 1) read else if (one) stats::setNames(list(read), tools::file_path_sans_ext(basename(file))) else read
+  })
+  models <- if (length(found) == 1) found[[1]] else do.call(c, found)
   for (m in if (is.object(models)) list(models) else models) {
     # Predicting needs the model's own package; classes carry its name often enough.
     if (class(m)[1] %in% c("ranger", "rpart", "nnet", "randomForest", "gbm")) rlang::check_installed(class(m)[1])
@@ -122,9 +123,13 @@ read_models <- function(given) {
 
 command_study <- function(given, data) {
   train <- if (!is.null(given$train)) read_table(given$train)
-  if (is.null(data)) data <- train
-  study(read_models(given), data, given$target, train = train, weights = given$weights, blocks = given$blocks, metric = given$metric,
-        dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary))
+  set_up <- function() {
+    study(read_models(given), if (is.null(data)) train else data, given$target, train = train, weights = given$weights, blocks = given$blocks, metric = given$metric,
+          dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary))
+  }
+  if (!is.null(data)) return(set_up())
+  # Without other rows the training rows are asked, and called so.
+  withCallingHandlers(set_up(), dreher_warning_rows = function(w) invokeRestart("muffleWarning"))
 }
 
 make_folder <- function(path) {
@@ -135,9 +140,8 @@ make_folder <- function(path) {
 command_rank <- function(given) {
   repeats <- if (given$repeats %in% c("auto", "all")) given$repeats else suppressWarnings(as.integer(given$repeats))
   if (is.na(repeats)) wrong_usage("--repeats must be a number, auto or all.")
-  check_choice(given$format, table_formats, "--format")
   st <- command_study(given, read_table(given$data))
-  by <- if (is.null(given$by)) c("impurity", "permutation", "shapley") else trimws(strsplit(given$by, ",")[[1]])
+  by <- if (is.null(given$by)) c("impurity", "permutation", "shapley") else in_words(given$by)
   if (is.null(given$by) && is.null(st$train)) by <- "permutation"
   if (is.null(given$by) && all(vapply(st$models, function(m) is.null(m$forest), NA))) by <- setdiff(by, "impurity")
   rk <- rank_predictors(st, by = by, repeats = repeats, seed = given$seed)
@@ -150,21 +154,15 @@ command_rank <- function(given) {
   tell("Written to ", out, ": ranking.", given$format, ", ranking.png, report.html")
 }
 
-# With workers, and a run folder that holds no other run.
-open_run <- function(given) {
-  check_choice(given$format, table_formats, "--format")
-  if (given$resume && is.null(given$run)) wrong_usage("--resume needs --run, the folder of the run to go on with.")
-  if (!is.null(given$run) && !given$resume && file.exists(file.path(given$run, "run.sqlite"))) wrong_usage("\"", given$run, "\" holds a run already: go on with it by --resume, or name another folder.")
-  if (given$workers > 1) future::plan("multisession", workers = given$workers)
-}
+open_workers <- function(given) if (given$workers > 1) future::plan("multisession", workers = given$workers)
 
 command_stability <- function(given) {
   on.exit(future::plan(old))
   old <- future::plan()
-  open_run(given)
+  open_workers(given)
   st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
   if (given$workers > 1) st$threads <- 1L
-  by <- trimws(strsplit(given$by, ",")[[1]])
+  by <- in_words(given$by)
   drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, strata = given$strata, order = given$order, seed = given$seed)
   # What is asked beside the ranking has run folders of its own.
   beside <- function(name) if (!is.null(given$run)) file.path(given$run, name)
@@ -184,7 +182,7 @@ command_stability <- function(given) {
     save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
     if (!is.null(agreed)) save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
     if (!is.null(nf)) save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
-    do.call(write_report, c(list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf), list(file = file.path(out, "report.html"))))
+    do.call(write_report, c(list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf), list(file = file.path(out, "stability.html"))))
     writeLines(cli::ansi_strip(c(format_stability(sb), if (!is.null(nf)) c("", format_floor(nf)))))
     tell("Written to ", out, ".")
   }
@@ -213,15 +211,15 @@ tell_progress <- function(code) {
 command_reduce <- function(given) {
   on.exit(future::plan(old))
   old <- future::plan()
-  open_run(given)
+  open_workers(given)
   st <- command_study(given, NULL)
   if (given$workers > 1) st$threads <- 1L
-  if (length(st$models) > 1 && is.null(given$use)) wrong_usage("the file holds several models (", list_words(names(st$models)), "): name one with --use.")
-  rd <- tell_progress(reduce_predictors(st, by = trimws(strsplit(given$by, ",")[[1]]), path = given$path, models = given$use, refit_model = given$refit, unit = if (given$families) "family" else "predictor",
-                                        thin_twins = given[["thin-twins"]], budget = given$budget, random = given$random, sizes = if (given$rule == "size" && !is.null(given$size)) given$size, folds = given$folds,
+  untouched <- check_reduction(st, given)
+  rd <- tell_progress(reduce_predictors(st, by = in_words(given$by), path = given$path, models = given$use, refit_model = given$refit, unit = if (given$families) "family" else "predictor",
+                                        thin_twins = given[["thin-twins"]], budget = given$budget, random = given$random, decoys = given$decoys, sizes = if (given$rule == "size" && !is.null(given$size)) given$size, folds = given$folds,
                                         times = given$times, run = given$run, seed = given$seed))
-  set <- choose_set(rd, rule = given$rule, margin = given$margin, size = given$size)
-  cf <- if (!is.null(given$confirm)) confirm_set(set, read_table(given$confirm), margin = given$margin)
+  set <- choose_set(rd, rule = given$rule, margin = given$margin, share = given$share, size = given$size)
+  cf <- if (!is.null(untouched)) confirm_set(set, untouched, margin = given$margin, again = given$again, overlap = given$overlap)
   if (is.null(given$out)) {
     print_table(rd, given$format)
   } else {
@@ -229,15 +227,14 @@ command_reduce <- function(given) {
     write_tables(list(reduction = rd, confirmation = cf), out, given$format)
     write_predictor_set(set, file.path(out, "set.json"))
     save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
-    do.call(write_report, c(list(st, rd, set), if (!is.null(cf)) list(cf), list(file = file.path(out, "report.html"))))
+    do.call(write_report, c(list(st, rd, set), if (!is.null(cf)) list(cf), list(file = file.path(out, "reduction.html"))))
     writeLines(cli::ansi_strip(format_reduction(rd)))
     tell("Written to ", out, ".")
   }
-  tell(paste(cli::ansi_strip(c("", format_set(set), if (!is.null(cf)) c("", format_confirmation(cf)))), collapse = "\n"))
+  tell(paste(cli::ansi_strip(c("", format_set(set, confirmed = !is.null(cf)), if (!is.null(cf)) c("", format_confirmation(cf)))), collapse = "\n"))
 }
 
 command_compare <- function(given) {
-  check_choice(given$format, table_formats, "--format")
   st <- command_study(given, NULL)
   found <- compare_sets(st, sets_in_words(given$sets), reference = given$reference, rows = if (!is.null(given$data)) read_table(given$data), margin = given$margin, folds = given$folds, times = given$times, seed = given$seed)
   if (is.null(given$out)) return(print_table(found, given$format))
@@ -262,9 +259,8 @@ sets_in_words <- function(words) {
 }
 
 command_confirm <- function(given) {
-  check_choice(given$format, table_formats, "--format")
   st <- command_study(given, NULL)
-  cf <- confirm_set(read_predictor_set(given$set), read_table(given$data), margin = given$margin, study = st, seed = given$seed)
+  cf <- confirm_set(read_predictor_set(given$set), read_table(given$data), margin = given$margin, again = given$again, overlap = given$overlap, study = st, seed = given$seed)
   if (is.null(given$out)) {
     print_table(cf, given$format)
   } else {

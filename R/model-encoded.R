@@ -8,8 +8,9 @@
 # encode   rows -> columns       stems    per column the predictors it stems from
 # inputs   the user's columns    fill     one row of them, for predictors that a refit leaves out
 # own      rows -> predictions, where the model came in a wrapper with a predict of its own
+# wrapper  that wrapper (a parsnip fit or a workflow); again: how it is trained again
 
-new_encoded <- function(engine, encode, rows, name, asked = NULL, own = NULL, task = NULL, again = NULL) {
+new_encoded <- function(engine, encode, rows, name, asked = NULL, own = NULL, task = NULL, again = NULL, wrapper = NULL) {
   run <- function(data) run_encoder(encode, data, name)
   encoded <- run(rows)
   reads <- read_inputs(engine, encoded)
@@ -25,7 +26,7 @@ new_encoded <- function(engine, encode, rows, name, asked = NULL, own = NULL, ta
   if (!length(predictors)) stop_input(paste0("None of the columns of the data changes what the encoder of model \"", name, "\" returns."))
   inputs <- new_inputs(predictors, levels_of_rows(rows, predictors), missing = TRUE, also = setdiff(names(rows), predictors))
   structure(list(engine = engine, encode = encode, columns = reads$predictors, reads = reads, stems = stems, inputs = inputs,
-                 fill = rows[1, , drop = FALSE], name = name, own = own, task = task, again = again), class = "dreher_encoded")
+                 fill = rows[1, , drop = FALSE], name = name, own = own, task = task, again = again, wrapper = wrapper), class = "dreher_encoded")
 }
 
 # What an encoder returns, as a data frame with one row per row; its faults are said in its name.
@@ -193,9 +194,49 @@ refit_model.dreher_encoded <- function(model, data, target, predictors, seed = 1
   out
 }
 
+# A model on encoded columns predicts from the user's own: what [refit_on()] gives back for one.
+#' @export
+predict.dreher_encoded <- function(object, newdata, ...) {
+  newdata <- check_rows(newdata, "newdata")
+  check_columns(newdata, object$inputs$predictors, "newdata", "The predictor", object$name)
+  read_predictions(object, newdata)
+}
+
+# The same model with room for a copy of every predictor: rows are encoded twice, as they are and with the copies in the predictors' place.
+double_encoder <- function(model, predictors) {
+  copies <- decoy_columns(predictors)
+  encoded <- decoy_columns(model$columns)
+  columns <- model$columns
+  once <- function(data) encode_data(model, data)
+  copied <- function(data) {
+    data[predictors] <- data[copies]
+    once(data[setdiff(names(data), copies)])
+  }
+  out <- model
+  out$twice <- function(data) {
+    second <- copied(data)
+    cbind(once(data[setdiff(names(data), copies)])[columns], stats::setNames(second[columns], encoded))
+  }
+  out$reads <- new_inputs(c(columns, encoded), stats::setNames(c(model$reads$levels[columns], model$reads$levels[columns]), c(columns, encoded)), missing = model$reads$missing)
+  renamed <- stats::setNames(copies, predictors)
+  out$stems <- c(model$stems[columns], stats::setNames(lapply(model$stems[columns], function(s) unname(ifelse(s %in% predictors, renamed[s], s))), encoded))
+  out$columns <- c(columns, encoded)
+  out$inputs <- new_inputs(c(model$inputs$predictors, copies), stats::setNames(c(model$inputs$levels, model$inputs$levels[predictors]), c(model$inputs$predictors, copies)), missing = TRUE)
+  out$fill <- cbind(model$fill, stats::setNames(model$fill[predictors], copies))
+  out$encode <- out$twice
+  if (is.null(model$wrapper)) {
+    out$engine <- make_room(model$engine, columns)
+  } else {
+    out$again <- function(data, target, predictors, seed, threads) refit_widened(out, data, target, seed)
+    out$own <- NULL
+  }
+  out
+}
+
 # The class a study shows for a model, and the name of one that was given none.
 model_class <- function(object) {
   if (inherits(object, "dreher_encoded")) return(class(object$engine)[1])
+  if (inherits(object, "dreher_own_predict")) return(class(object$model)[1])
   if (inherits(object, "dreher_model_file")) paste(object$library, "file") else class(object)[1]
 }
 

@@ -32,14 +32,15 @@ read_inputs.lm <- function(model, train = NULL, ...) {
 #' @export
 read_predictions.lm <- function(model, data, ...) {
   # A rank-deficient fit predicts as R does; its warning is said once, when the study is set up.
-  as.double(suppressWarnings(stats::predict(model, data)))
+  back_transform(stats::terms(model))$inverse(as.double(suppressWarnings(stats::predict(model, data))))
 }
 
 #' @export
 read_predictions.glm <- function(model, data, ...) {
   p <- as.double(suppressWarnings(stats::predict(model, data, type = "response")))
   classes <- read_task(model)$classes
-  if (is.null(classes)) p else matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
+  if (is.null(classes)) return(back_transform(stats::terms(model))$inverse(p))
+  matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
 }
 
 #' @export
@@ -53,6 +54,11 @@ read_coefficients.lm <- function(model, ...) {
   term <- model$assign
   if (is.null(term)) term <- tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL)
   if (is.null(term)) return(NULL)
+  response <- if (family$family %in% c("binomial", "quasibinomial")) list() else back_transform(stats::terms(model))
+  if (!is.null(response$says)) {
+    family <- list(link = if (family$link == "identity") response$says else paste(family$link, "of", response$says),
+                   linkinv = local({ inside <- family$linkinv; function(eta) response$inverse(inside(eta)) }))
+  }
   add_offset(list(beta = ifelse(is.na(beta), 0, beta), term = term, aliased = names(beta)[is.na(beta)],
                   vcov = stats::vcov(model, complete = FALSE), df = if (family_free(model)) model$df.residual,
                   columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
@@ -95,7 +101,15 @@ kept_terms <- function(terms, target, predictors) {
   kept_offsets <- Filter(function(o) all(all.vars(o) %in% predictors), offset_terms(terms))
   right <- c(if (any(stay)) labels[stay] else "1", names(kept_offsets))
   if (attr(terms, "intercept") == 0) right <- c(right, "0")
-  stats::as.formula(call("~", as.name(target), str2lang(paste(right, collapse = " + "))), env = environment(terms))
+  stats::as.formula(call("~", target_side(terms, target), str2lang(paste(right, collapse = " + "))), env = environment(terms))
+}
+
+# The target as the formula transforms it, under the name it has in the study.
+target_side <- function(terms, target) {
+  left <- left_side(terms)
+  if (is.null(left) || is.name(left) || names_a_class(left) || length(all.vars(left)) != 1) return(as.name(target))
+  if (is.null(inverse_steps(left))) return(as.name(target))
+  do.call(substitute, list(left, stats::setNames(list(as.name(target)), all.vars(left))))
 }
 
 # Is the scale estimated, so that tests are F and t rather than chi squared and normal?

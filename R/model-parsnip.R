@@ -17,7 +17,44 @@ open_wrapped <- function(model, rows, name, asked = NULL) {
     open_wrapped(refit, data[setdiff(names(data), target)], name, predictors)
   }
   new_encoded(engine, function(data) encode_wrapped(model, data), rows, name, asked, own = function(data) predict_wrapped(model, data),
-              task = wrapped_task(fit, engine, model, rows), again = again)
+              task = wrapped_task(fit, engine, model, rows), again = again, wrapper = model)
+}
+
+# Recipes and formulas can transform the target; what the engine then predicts is not the study's target.
+check_wrapped_target <- function(model, name, data, target) {
+  if (!inherits(model, "workflow")) {
+    terms <- model$preproc$terms
+    if (is.null(terms) && is.list(model$fit) && inherits(model$fit$terms, "terms")) terms <- model$fit$terms
+    left <- if (!is.null(terms)) left_side(terms)
+    same <- is.null(left) || is.name(left) || names_a_class(left)
+    says <- if (!same) deparse1(left)
+  } else {
+    wrapped_fit(model)   # refuses what has not been trained
+    blueprint <- workflows::extract_mold(model)$blueprint
+    found <- tryCatch(hardhat::forge(data, blueprint = blueprint, outcomes = TRUE)$outcomes, error = function(e) NULL)
+    same <- is.null(found) || ncol(found) != 1 || !is.numeric(found[[1]]) || !is.numeric(data[[target]]) || isTRUE(all.equal(as.double(found[[1]]), as.double(data[[target]])))
+    says <- if (!same) paste0("a transformed \"", target, "\"")
+  }
+  if (same) return(invisible())
+  stop_model(paste0("Model \"", name, "\" predicts ", says, ", not the target itself."),
+             todo = "Make the transformed target a column of its own and the study's target, or give `study(predict_with = , refit_with = )` functions that predict and fit the target itself.")
+}
+
+# Trained on rows encoded twice (see double_encoder()): what a workflow does inside, with the settings of its specification.
+refit_widened <- function(model, data, target, seed) {
+  fit <- wrapped_fit(model$wrapper)
+  spec <- fit$spec
+  mtry <- tryCatch(rlang::eval_tidy(spec$args$mtry), error = function(e) NULL)
+  if (is.numeric(mtry)) spec <- parsnip::set_args(spec, mtry = 2L * as.integer(mtry))
+  encoded <- model$twice(data)
+  y <- data[[target]]
+  refit <- with_stream(seed, "parsnip", with_parsnip(parsnip::fit_xy(spec, x = encoded, y = y)))
+  out <- model
+  out$engine <- choose_penalty(refit$fit, spec)
+  if (inherits(out$engine, "xgb.Booster") && !length(booster_columns(out$engine))) out$engine <- with_columns(out$engine, names(encoded))
+  out$own <- function(data) predict_wrapped(refit, model$twice(data))
+  out$task <- if (fit$spec$mode == "regression") model$task else list(task = "classification", classes = class_order(refit, out$engine, encoded))
+  out
 }
 
 wrapped_fit <- function(model) {
@@ -39,8 +76,8 @@ choose_penalty <- function(engine, spec) {
 
 # The booster itself forgets its columns' names in some versions; the rows that trained it have them.
 name_booster <- function(engine, model, rows) {
-  if (!length(engine$feature_names)) engine$feature_names <- names(encode_wrapped(model, rows[seq_len(min(2, nrow(rows))), , drop = FALSE]))
-  engine
+  if (length(booster_columns(engine))) return(engine)
+  with_columns(engine, names(encode_wrapped(model, rows[seq_len(min(2, nrow(rows))), , drop = FALSE])))
 }
 
 # The classes by the wrapper's names, in the order of the engine's outputs. Boosters number them, and which of two
@@ -48,13 +85,19 @@ name_booster <- function(engine, model, rows) {
 wrapped_task <- function(fit, engine, model, rows) {
   if (fit$spec$mode == "regression") return(list(task = "regression", classes = NULL))
   if (fit$spec$mode != "classification") stop_model(paste0("parsnip models of mode \"", fit$spec$mode, "\" are not supported."), todo = "Give `study(predict_with = )`.")
-  own <- read_task(engine)$classes
-  if (!is.null(own) && all(own %in% fit$lvl)) return(list(task = "classification", classes = own))
-  if (length(fit$lvl) != 2) return(list(task = "classification", classes = fit$lvl))
   few <- rows[seq_len(min(50, nrow(rows))), , drop = FALSE]
-  second <- read_predictions(engine, encode_wrapped(model, few))[, 2]
-  apart <- colSums(abs(predict_wrapped(model, few)[, fit$lvl, drop = FALSE] - second))
-  list(task = "classification", classes = fit$lvl[order(-apart)])
+  list(task = "classification", classes = class_order(fit, engine, encode_wrapped(model, few), predict_wrapped(model, few)))
+}
+
+# Numbers as names ("0", "1") say nothing: a booster counts its classes so whatever they are called.
+class_order <- function(fit, engine, encoded, own = predict_wrapped(fit, encoded)) {
+  stated <- read_task(engine)$classes
+  counted <- identical(stated, as.character(seq_along(stated) - 1))
+  if (!is.null(stated) && !counted && all(stated %in% fit$lvl)) return(stated)
+  if (length(fit$lvl) != 2) return(fit$lvl)
+  second <- read_predictions(engine, encoded)[, 2]
+  apart <- colSums(abs(own[, fit$lvl, drop = FALSE] - second))
+  fit$lvl[order(-apart)]
 }
 
 # parsnip's own contrasts are found only while it is attached.
@@ -93,14 +136,24 @@ predict_wrapped <- function(model, data) {
 # A recipe keeps its steps; predictors that are left out lose their role, so that steps on all predictors pass
 # them by.
 refit_wrapped <- function(model, data, target, predictors) {
-  if (inherits(model, "model_fit")) return(parsnip::fit(model$spec, plain_formula(target, predictors), data = data))
+  if (inherits(model, "model_fit")) {
+    terms <- model$preproc$terms
+    if (is.null(terms) && is.list(model$fit) && inherits(model$fit$terms, "terms")) terms <- model$fit$terms
+    formula <- if (is.null(terms) || !is.null(model$preproc$x_var)) plain_formula(target, predictors) else kept_terms(terms, target, predictors)
+    return(parsnip::fit(model$spec, formula, data = data))
+  }
   spec <- workflows::extract_spec_parsnip(model)
   before <- workflows::extract_preprocessor(model)
   if (inherits(before, "recipe")) {
     gone <- setdiff(before$var_info$variable[before$var_info$role %in% "predictor"], predictors)
-    if (length(gone)) before <- recipes::update_role(before, !!!rlang::syms(gone), new_role = "left out")
+    if (length(gone)) {
+      before <- recipes::update_role(before, !!!rlang::syms(gone), new_role = "left out")
+      before <- recipes::update_role_requirements(before, "left out", bake = FALSE)
+    }
     return(parsnip::fit(workflows::workflow(before, spec), data = data))
   }
-  if (!rlang::is_formula(before)) stop_model("Workflows of selected variables cannot be trained on fewer of them.", todo = "Give `study(refit_with = )` a function that fits the model.")
+  if (inherits(before, "workflow_variables")) {
+    return(parsnip::fit(workflows::workflow(rlang::inject(workflows::workflow_variables(outcomes = !!target, predictors = !!predictors)), spec), data = data))
+  }
   parsnip::fit(workflows::workflow(kept_terms(stats::terms(before, data = data[c(target, predictors)]), target, predictors), spec), data = data)
 }

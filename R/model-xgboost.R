@@ -43,6 +43,14 @@ check_xgb_version <- function(version) {
   }
 }
 
+# The names of a booster's columns, which not every version keeps with it.
+booster_columns <- function(model) if (is.list(model)) model$feature_names else attr(model, "columns")
+
+with_columns <- function(model, columns) {
+  if (is.list(model)) model$feature_names <- columns else attr(model, "columns") <- columns
+  model
+}
+
 xgb_objective <- function(learner) learner$objective$name
 
 xgb_booster <- function(learner) take_text(take_table(learner, "gradient_booster", "the model"), "name", "the booster")
@@ -89,7 +97,7 @@ read_task.dreher_xgboost_file <- function(model, ...) read_task.xgb.Booster(mode
 
 #' @export
 read_inputs.xgb.Booster <- function(model, train = NULL, ...) {
-  names <- model$feature_names
+  names <- booster_columns(model)
   if (!length(names)) {
     stop_model("The xgboost model does not know the names of its columns.", todo = "Train it on a matrix with column names.")
   }

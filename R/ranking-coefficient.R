@@ -48,13 +48,15 @@ weigh_model <- function(model, st, unit, level) {
   }
   beta <- as.matrix(linear$beta)
   if (ncol(beta) > 1) return(weigh_classes(model, st, groups, beta, S, nrow(design), level))
-  weighed <- lapply(groups, weigh_group, b = beta[, 1], S = S, V = linear$vcov, df = linear$df)
+  scale <- if (!is.null(linear$vcov)) least_variance(linear, design)
+  weighed <- lapply(groups, weigh_group, b = beta[, 1], S = S, V = linear$vcov, df = linear$df, scale = scale)
   get <- function(field) vapply(weighed, function(w) as.double(w[[field]]), 0)
   importance <- get("importance")
   std_error <- get("std_error")
   limits <- t_limits(importance, std_error, if (is.null(linear$df)) Inf else linear$df, level)
   flags <- join_flags(if (unit == "predictor") st$flags$predictors[names(groups)] else rep("", length(groups)), st$flags$models[[model$name]],
                       ifelse(vapply(groups, function(g) any(names(linear$beta)[g] %in% linear$aliased), NA), "aliased", ""))
+  flags <- join_flags(flags, ifelse(get("inflation") > 1000, "nearly aliased", ""))
   exact <- !is.null(linear$vcov)
   table <- ranking_rows(st, model, "coefficient", "train", names(groups), importance, std_error, pmax(limits$lower, 0), limits$upper,
                         about = if (exact) "learner" else "rows", flag = flags)
@@ -64,11 +66,25 @@ weigh_model <- function(model, st, unit, level) {
               stats::setNames(list(units), paste0(model$name, "/coefficient")), NA_integer_, level)
 }
 
-linear_scale <- function(link) if (link == "identity") "prediction" else if (link == "logit") "log-odds" else paste(link, "link")
+# What the variance of one standardised column's contribution would be at best, were all columns unrelated: that of the
+# column for which it is least stands for the scale of the errors.
+least_variance <- function(linear, design) {
+  known <- setdiff(intersect(colnames(design)[linear$term > 0], rownames(linear$vcov)), names(linear$beta)[linear$beta == 0])
+  if (!length(known)) return(NA_real_)
+  each <- apply(design[, known, drop = FALSE], 2, stats::var) * diag(linear$vcov)[known]
+  min(each[each > 0], Inf)
+}
+
+# How many times larger the error of a group's contribution is than that of the best determined column.
+variance_inflation <- function(Sg, Vg, scale) if (is.finite(scale)) sum(diag(Sg %*% Vg)) / nrow(Sg) / scale else NA_real_
+
+linear_scale <- function(link) {
+  if (link == "identity") "prediction" else if (link == "logit") "log-odds" else if (grepl("(", link, fixed = TRUE)) link else paste(link, "link")
+}
 
 # One predictor's columns. V: covariance of the estimated coefficients, or NULL.
-weigh_group <- function(group, b, S, V, df) {
-  out <- list(importance = 0, std_error = if (is.null(V)) NA else 0, sign = NA, statistic = NA, df = NA, p_value = NA)
+weigh_group <- function(group, b, S, V, df, scale = NA) {
+  out <- list(importance = 0, std_error = if (is.null(V)) NA else 0, sign = NA, statistic = NA, df = NA, p_value = NA, inflation = NA)
   known <- group[b[group] != 0 | names(b)[group] %in% rownames(V)]
   if (!length(known)) return(out)
   bg <- b[known]
@@ -82,6 +98,7 @@ weigh_group <- function(group, b, S, V, df) {
   Vg <- V[names(bg), names(bg), drop = FALSE]
   biased <- if (length(known) > 1) sum(diag(Sg %*% Vg)) else 0
   out$importance <- sqrt(max(square - biased, 0))
+  out$inflation <- variance_inflation(Sg, Vg, scale)
   if (square > 0) out$std_error <- sqrt(max(as.vector(t(bg) %*% Sg %*% Vg %*% Sg %*% bg), 0) / square)
   wald <- tryCatch(sum(bg * solve(Vg, bg)), error = function(e) NA_real_)
   k <- length(known)

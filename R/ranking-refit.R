@@ -86,14 +86,14 @@ score_without <- function(st, model, inside, outside, units, way, seed, key) {
 predict_set <- function(st, model, train, test, predictors, seed, key) {
   if (!length(predictors)) return(predict_constant(st, test, train))
   fit <- fit_on(st, model, train, predictors, seed, key)
-  predict_fit(st, model, fit, test, predictors)
+  with_usual_levels(test, train, function(rows) predict_fit(st, model, fit, rows, predictors))
 }
 
 predict_fit <- function(st, model, fit, test, predictors) {
   rows <- test[predictors]
   p <- tryCatch(model$predict(fit, rows), error = function(e) {
     stop_model(paste0("Model \"", model$name, "\", trained again on ", length(predictors), " predictors, cannot predict the held-out rows."),
-               conditionMessage(e), "Rare factor levels may be absent from a training part: merge or drop them.")
+               conditionMessage(e), "A level or a value may be there that no training row has: merge or drop it.")
   })
   if (is.matrix(p) && !is.null(model$classes)) colnames(p) <- model$classes
   check_predictions(p, rows, st, model$name)

@@ -69,7 +69,7 @@ rank_resample <- function(piece, st, several, slice, how) {
   model <- st$models[[piece$model]]
   train <- training_frame(st, model)
   fit <- fit_on(st, model, train[piece$inside, , drop = FALSE], model$inputs$predictors, how$seed, c(piece$model, "resample", piece$resample))
-  inside <- inside_study(st, model, fit, train[piece$inside, , drop = FALSE], if (is.null(piece$outside)) st$data else train[piece$outside, , drop = FALSE])
+  inside <- inside_study(st, model, fit, train[piece$inside, , drop = FALSE], if (is.null(piece$outside)) st$data else train[piece$outside, , drop = FALSE], model$inputs$predictors)
   # What is left out may lack the column of slices: it stands in the training rows as given.
   on <- if (!is.null(several)) several else list(list(data = if (is.null(piece$outside)) st$data else st$train[piece$outside, , drop = FALSE], label = "holdout"))
   on <- slice_rows(on, slice)
@@ -77,6 +77,7 @@ rank_resample <- function(piece, st, several, slice, how) {
   rename <- function(rows) if (is.null(piece$outside)) rows else sub("^holdout", "left out", rows)
   table <- do.call(rbind, lapply(parts, as_plain))
   table$rows <- rename(table$rows)
+  table$flag <- vapply(strsplit(table$flag, "; ", fixed = TRUE), function(f) paste(setdiff(f, "few repeats"), collapse = "; "), "")   # the draws are many
   table$resample <- piece$resample
   rownames(table) <- NULL
   settings <- do.call(rbind, lapply(parts, attr, "settings"))

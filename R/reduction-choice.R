@@ -28,6 +28,8 @@
 #'   \item{sizes_picked}{the sizes chosen in the outer splits}
 #'   \item{stability}{how alike these choices are, corrected for chance (Nogueira, Sechidis and Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the same set in every split, 0 what chance gives;
 #'     `NA` where all or nothing is always chosen. The splits share rows, so that the interval is of the splits only}
+#'   \item{overlap}{the mean over these splits of the predictors that both the split's choice and this set hold, as a share of those that either holds}
+#'   \item{allowed}{the margin in the metric's unit: that of the rule, else 2 % of what all predictors gain over the constant}
 #'   \item{stands_for}{named list: predictors of the set, and the twins that would do in their place}
 #'   }
 #'   `as.data.frame()` gives one row with the set's figures, `formula()` a formula, `as.character()` the columns.
@@ -48,7 +50,7 @@
 choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 0.95, size = NULL, model = NULL) {
   check_class(reduction, "dreher_reduction", "reduction", "reduce_predictors()")
   check_no_dots(..., .verb = "choose_set")
-  rule <- check_choice(rule, c("one_se", "best", "within", "cheapest", "share", "size", "floor"), "rule")
+  rule <- check_choice(rule, set_rules, "rule")
   if (is.null(model)) {
     if (length(reduction$curves) > 1) {
       stop_input(paste0("The reduction holds several models: ", quote_some(names(reduction$curves)), "."),
@@ -60,30 +62,49 @@ choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 
   st <- reduction$study
   ask <- list(rule = rule, margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st), share = check_fraction(share, "share"), size = size, level = reduction$level)
   check_rule(curve, reduction, ask)
-  moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed)
+  full <- match("all", names(curve$columns))
+  moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed, c(1L, full))
   at <- apply_rule(moments, curve, curve, ask, reduction$folds)
   inside <- vapply(curve$splits, function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds), 1L)
-  full <- match("all", names(curve$columns))
   predictors <- in_order_found(curve, curve$columns[[at]])
   price_error <- price_error_of(moments, at, full, reduction$folds)
   limits <- t_limits(moments$loss[at] - moments$loss[full], price_error, folds_df(reduction), reduction$level)
   picked <- count_picked(curve, inside, predictors)
   beside <- random_band(st, curve)[at, ]
+  overlap <- vapply(seq_along(inside), function(i) share_in_common(split_set(curve, i, inside[i]), predictors), 0)
+  gain <- moments$loss[1] - moments$loss[full]
+  allowed <- margin_value(if (is.null(ask$margin)) list(share = 0.02) else ask$margin, gain)
   structure(
     list(model = model, refit = curve$plan$refit, rule = rule, margin = ask$margin$text, by = reduction$by, predictors = predictors, size = length(predictors),
          left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
          score = as_score(st$metric, moments$loss[at]), price = moments$loss[at] - moments$loss[full], price_error = price_error,
          price_lower = limits$lower, price_upper = limits$upper, full_score = as_score(st$metric, moments$loss[full]),
-         constant_score = as_score(st$metric, moments$loss[1]), gain_full = moments$loss[1] - moments$loss[full], cost = cost_of(curve$plan, predictors), cost_full = cost_of(curve$plan, curve$plan$universe),
-         random_share = beside$random_share, random = reduction$random, procedure = procedure_score(reduction, curve, inside), picked = picked$table,
-         stability = picked$stability, sizes_picked = vapply(seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L),
+         constant_score = as_score(st$metric, moments$loss[1]), gain_full = gain, allowed = allowed, cost = cost_of(curve$plan, predictors), cost_full = cost_of(curve$plan, curve$plan$universe),
+         random_share = beside$random_share, random_sets = beside$random_sets, random = reduction$random, procedure = procedure_score(reduction, curve, inside), picked = picked$table,
+         stability = picked$stability, overlap = mean(overlap), sizes_picked = vapply(seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L),
          stands_for = twins_of_set(curve, predictors), how = recipe_of(reduction, model, rule, ask), study = st, seed = reduction$seed, level = reduction$level),
     class = "dreher_set")
 }
 
+# Predictors in both of two sets, as a share of those in either.
+share_in_common <- function(a, b) if (length(union(a, b))) length(intersect(a, b)) / length(union(a, b)) else 1
+
+set_rules <- c("one_se", "best", "within", "cheapest", "share", "size", "floor")
+
 # "2 %" or "0.4 rmse". -> list(share or value, text)
 check_margin <- function(margin, st) {
-  fits <- paste0("Write \"2 %\" (of what all predictors gain over the constant) or \"", "0.4 ", st$metric$name, "\".")
+  read <- read_margin(margin, st$metric$name)
+  if (!is.null(read$share)) return(read)
+  if (!read$unit %in% c(st$metric$name, st$metric$label)) {
+    stop_input(paste0("The margin's unit \"", read$unit, "\" is neither % nor the study's metric."),
+               todo = paste0("Write \"2 %\" (of what all predictors gain over the constant) or \"0.4 ", st$metric$name, "\"."))
+  }
+  list(value = read$value, text = paste(format(read$value), st$metric$name))
+}
+
+# The same as far as it can be told without a study. -> list(share, text) or list(value, unit)
+read_margin <- function(margin, unit = "rmse") {
+  fits <- paste0("Write \"2 %\" (of what all predictors gain over the constant) or \"0.4 ", unit, "\".")
   if (is.numeric(margin) && length(margin) == 1) stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
   if (!is.character(margin) || length(margin) != 1 || is.na(margin)) stop_input("`margin` must be a number with its unit.", paste0("Given: ", describe_value(margin), "."), fits)
   parts <- regmatches(margin, regexec("^\\s*([0-9.]+(?:[eE][-+]?[0-9]+)?)\\s*(.*?)\\s*$", margin, perl = TRUE))[[1]]
@@ -91,8 +112,7 @@ check_margin <- function(margin, st) {
   if (is.na(number) || number <= 0) stop_input(paste0("The margin \"", margin, "\" is not a positive number with its unit."), todo = fits)
   if (parts[3] == "%") return(list(share = number / 100, text = paste(parts[2], "%")))
   if (!nzchar(parts[3])) stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
-  if (!parts[3] %in% c(st$metric$name, st$metric$label)) stop_input(paste0("The margin's unit \"", parts[3], "\" is neither % nor the study's metric."), todo = fits)
-  list(value = number, text = paste(parts[2], st$metric$name))
+  list(value = number, unit = parts[3])
 }
 
 margin_value <- function(margin, gain) if (is.null(margin$value)) margin$share * gain else margin$value
@@ -113,8 +133,9 @@ check_rule <- function(curve, reduction, ask) {
 
 # Which column of the curve a rule takes. `found`: what this part's path found (columns, importance); moments: of its own cross-validation.
 apply_rule <- function(moments, found, curve, ask, folds) {
-  path <- path_columns(curve)
   loss <- moments$loss
+  path <- path_columns(curve)
+  path <- path[is.finite(loss[path])]   # sizes a model could not be trained on are passed over
   full <- match("all", names(curve$columns))
   best <- path[which.min(loss[path])]   # sizes rise, so a tie goes to the smaller set
   if (ask$rule == "size") return(column_of(curve, ask$size))
@@ -157,13 +178,14 @@ procedure_score <- function(rd, curve, inside) {
   full <- match("all", names(curve$columns))
   chosen <- lapply(seq_along(curve$outer), function(t) {
     three <- curve$outer[[t]][, c(1, full, 1), , drop = FALSE]
+    three[, 1, ] <- NA   # rows whose split made no choice do not count
     for (i in which(vapply(curve$splits, `[[`, 1L, "time") == t)) {
       rows <- curve$fold_of[, t] == curve$splits[[i]]$fold
       three[rows, 1, ] <- curve$outer[[t]][rows, inside[i], ]
     }
     three
   })
-  m <- curve_moments(st, curve$cases, chosen, rd$seed)
+  m <- curve_moments(st, curve$cases, chosen, rd$seed, 1:3)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
   price <- t_limits(m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), folds_df(rd), rd$level)
   gain <- t_limits(m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), folds_df(rd), rd$level)

@@ -37,11 +37,11 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' compare_sets(st, list(all = "all", firing = c("peak_temp", "hold_minutes"), none = "none"), folds = 3, times = 1)
 #' @export
-compare_sets <- function(study, sets, ..., reference = NULL, models = NULL, rows = NULL, margin = "2 %", folds = 5, times = 2, level = 0.95, seed = 1) {
+compare_sets <- function(study, sets, ..., reference = NULL, models = NULL, rows = NULL, margin = "2 %", folds = NULL, times = 2, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "compare_sets")
   train <- need_train(study, "Comparing sets")
-  folds <- check_count(folds, "folds", least = 2, most = nrow(train) %/% 8)
+  folds <- check_folds(folds, study, train)
   times <- check_count(times, "times")
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
@@ -79,8 +79,8 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
     predictions <- lapply(seq_len(times), function(t) {
       fold <- with_stream(seed, c("folds", nrow(train), t), draw_folds(st, train, folds))
       done <- map_pieces(as.list(seq_len(folds)), function(f, st, plan, train, fold, sets, key) score_sets(st, plan, train[fold != f, , drop = FALSE], train[fold == f, , drop = FALSE], sets, c(key, f)),
-                         st = st, plan = plan, train = train, fold = fold, sets = with_none, key = c(model$name, "compare", t), label = "comparing sets")
-      out <- array(0, c(nrow(train), dim(done[[1]])[2:3]), list(NULL, NULL, dimnames(done[[1]])[[3]]))
+                         st = st, plan = plan, train = train, fold = fold, sets = with_none, key = c(model$name, t), label = "comparing sets")
+      out <- array(NA_real_, c(nrow(train), dim(done[[1]])[2:3]), list(NULL, NULL, dimnames(done[[1]])[[3]]))
       for (f in seq_len(folds)) out[fold == f, , ] <- done[[f]]
       out
     })
@@ -88,7 +88,7 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
     cases <- cases_of(st, on)
     predictions <- list(score_sets(st, plan, train, frame(on, "rows"), with_none, c(model$name, "compare")))
   }
-  m <- curve_moments(st, cases, predictions, seed)
+  m <- curve_moments(st, cases, predictions, seed, c(length(with_none), reference))
   at <- seq_along(sets)
   none <- length(with_none)
   own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
@@ -100,7 +100,7 @@ compare_for_model <- function(model, st, sets, reference, on, margin, folds, tim
   gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
   reach <- stats::qt(level, df) * error
   allowed <- margin_value(margin, m$loss[none] - m$loss[reference])
-  statement <- vapply(at, function(i) if (i == reference || error[i] == 0) "" else if (allowed <= 0) "inconclusive" else state_difference(difference[i] - reach[i], difference[i] + reach[i], allowed), "")
+  statement <- vapply(at, function(i) if (i == reference) "" else if (is.na(error[i])) "not trained" else if (setequal(sets[[i]], sets[[reference]])) "the same set" else if (error[i] == 0) "" else if (allowed <= 0) "inconclusive" else state_difference(around$lower[i], around$upper[i], difference[i] + reach[i], allowed), "")
   cost <- st$dictionary$cost
   out <- data.frame(model = model$name, set = names(sets), size = lengths(sets), cost = vapply(sets, function(s) sum(cost[match(s, st$dictionary$predictor)]), 0), score = as_score(st$metric, m$loss[at]), lower = own$lower,
                     upper = own$upper, difference = difference, diff_error = error, diff_lower = around$lower, diff_upper = around$upper, gain = m$loss[none] - m$loss[at], gain_lower = gain$lower, gain_upper = gain$upper,

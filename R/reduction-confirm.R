@@ -10,16 +10,18 @@
 #'   a constant in the cross-validation, or a number with the metric's name, as `"0.4 rmse"`.
 #' @param study For a set read from a file: the [study()] whose model is trained.
 #' @param again TRUE: these rows were confirmed on before, and one knows what a second look is worth. The result counts the looks.
+#' @param overlap `"refuse"` (default): rows that are training rows, more than chance explains, are an error. `"allow"`: different cases are known to share all their
+#'   values.
 #' @param level Level: the two-sided interval has this level; the statement rests on the one-sided limit of the same level.
 #' @param seed Seed of the two fits; default the reduction's.
-#' @return A list of class `dreher_confirmation`: `statement` (one of `better`, `not worse by more than the margin`, `worse`, `inconclusive`),
+#' @return A list of class `dreher_confirmation`: `statement` (one of `better`, `not worse by more than the margin`, `worse`, `inconclusive`, or `the same set` where nothing was left out; better and worse where the two-sided interval leaves out zero),
 #'   `difference` (loss of the small less that of the full model), `std_error`, `lower`, `upper` (two-sided), `limit` (one-sided upper), `margin`,
 #'   `score_small`, `score_full`, `score_constant`, `gain`, `gain_lower`, `gain_upper` (small model over the constant), `n`, `n_needed`, about how many rows would settle it, and `looks`, how often
-#'   this session has confirmed on these rows.
+#'   these rows have been confirmed on: in this session and, for a set from a file, by what is kept in it and in `looks.json` beside it.
 #'   `as.data.frame()` gives one row.
 #' @details Paired differences of influences, a t interval (methods: Hoeffding 1948; DeLong et al. 1988 for AUC). Non-inferior when the one-sided upper limit is below the margin
 #'   (Piaggio et al. 2012). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 / margin^2}: enough to show it with 80 % probability if nothing was lost.
-#' @section Errors: Rows that are training rows, more than as many as training rows repeat each other; rows that were confirmed on before, unless `again = TRUE` (a second look is a choice among looks);
+#' @section Errors: Rows that are training rows, more than chance explains (training rows that repeat each other tell how often new ones would); rows that were confirmed on before, unless `again = TRUE` (a second look is a choice among looks);
 #'   columns that are missing; a margin without a unit.
 #' @references Piaggio, G. et al. (2012). Reporting of noninferiority and equivalence randomized trials. \doi{10.1001/jama.2012.87802}
 #' @examples
@@ -29,12 +31,13 @@
 #' ps <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
 #' confirm_set(ps, kiln$untouched)
 #' @export
-confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, study = NULL, level = 0.95, seed = NULL) {
+confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, overlap = "refuse", study = NULL, level = 0.95, seed = NULL) {
   set <- set_of_study(set, study)
   check_no_dots(..., .verb = "confirm_set")
   level <- check_fraction(level, "level")
   seed <- if (is.null(seed)) set$seed else check_seed(seed)
   check_flag(again, "again")
+  overlap <- check_choice(overlap, c("refuse", "allow"), "overlap")
   st <- set$study
   model <- st$models[[set$refit]]
   asked <- check_margin(margin, st)
@@ -44,8 +47,9 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, study = N
   }
   margin <- margin_value(asked, set$gain_full)
   on <- pick_rows(st, check_rows(data, "data"))$data
-  refuse_known_rows(st, on)
-  rows <- untouched_rows(st, on, again)
+  check_untouched(st, on, overlap)
+  rows <- rows_print(st, on)
+  before <- refuse_second_look(set, rows, again)
 
   train <- training_frame(st, model)
   test <- model_rows(st, model, on)
@@ -65,62 +69,42 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, study = N
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   reach <- stats::qt(level, d$df) * d$std_error
   n <- nrow(on)
+  statement <- if (setequal(set$predictors, universe)) "the same set" else state_difference(limits$lower, limits$upper, d$loss + reach, margin)
   n_needed <- ceiling((stats::qnorm(level) + stats::qnorm(0.8))^2 * d$std_error^2 * n / margin^2)
   structure(
-    list(statement = state_difference(d$loss - reach, d$loss + reach, margin), model = set$model, refit = set$refit, predictors = set$predictors,
+    list(statement = statement, model = set$model, refit = set$refit, predictors = set$predictors,
          full_size = length(universe), difference = d$loss, std_error = d$std_error, lower = limits$lower, upper = limits$upper,
          limit = d$loss + reach, margin = margin, score_small = score(small),
          score_full = score(full), score_constant = score(constant),
-         gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed, looks = note_look(rows), margin_text = asked$text, target = st$target, seed = seed,
-         metric = st$metric$label, level = level),
+         gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed, looks = note_look(set, rows, n, statement, before), margin_text = asked$text, target = st$target, seed = seed,
+         metric = st$metric$name, metric_label = st$metric$label, better = st$metric$better, level = level),
     class = "dreher_confirmation")
 }
 
-state_difference <- function(low, high, margin) {
-  if (high < 0) "better"
-  else if (high < margin) "not worse by more than the margin"
-  else if (low > 0) "worse"
+# lower, upper: the two-sided limits, which a better or worse must leave zero out of; limit: the one-sided one, held against the margin.
+state_difference <- function(lower, upper, limit, margin) {
+  if (upper < 0) "better"
+  else if (limit < margin) "not worse by more than the margin"
+  else if (lower > 0) "worse"
   else "inconclusive"
 }
 
-# Rows that took part in the fit confirm nothing; rows that were only looked at confirm less.
-# Compared on all columns both tables have. Rows of few distinct values repeat each other by chance: as many as the training rows do are let through.
-refuse_known_rows <- function(st, data) {
-  keys <- function(known) {
-    shared <- intersect(names(known), names(data))
-    key <- function(d) do.call(paste, c(lapply(d[shared], function(x) if (is.double(x)) format(x, digits = 15) else as.character(x)), sep = "\r"))
-    list(own = key(data), known = key(known))
+# Rows that took part in the fit confirm nothing; rows that were only looked at confirm less. More must be known than
+# chance explains (see find_known_rows()).
+check_untouched <- function(st, data, overlap) {
+  known <- find_known_rows(data, st$train)
+  if (known$beyond && overlap == "refuse") {
+    stop_input(paste0(known$count, " of the ", nrow(data), " rows of `data` are training rows of the study, more than chance explains."),
+               todo = "Confirm on rows that took part in nothing so far. If different cases share all their values, say overlap = \"allow\".")
   }
-  k <- keys(st$train)
-  trained <- sum(k$own %in% k$known)
-  by_chance <- mean(duplicated(k$known) | duplicated(k$known, fromLast = TRUE))
-  if (trained > max(0, 2 * by_chance * nrow(data))) {
-    stop_input(paste0(trained, " of the ", nrow(data), " rows of `data` are training rows of the study."),
-               todo = "Confirm on rows that took part in nothing so far.")
-  }
-  k <- keys(st$data)
-  looked_at <- sum(k$own %in% k$known)
-  if (looked_at > nrow(data) / 2) {
-    warn_dreher("rows", paste0(looked_at, " of the ", nrow(data), " rows of `data` are the study's holdout rows."),
+  known <- find_known_rows(data, st$data)
+  if (known$beyond && known$count > nrow(data) / 2 && !isTRUE(st$seen)) {
+    warn_dreher("rows", paste0(known$count, " of the ", nrow(data), " rows of `data` are the study's holdout rows."),
                 "The reduction did not see them, but whoever looked at scores and rankings did; untouched rows are better.")
   }
 }
 
-# How often each table of rows has been confirmed on in this session: rows stay untouched once only.
-looks_so_far <- new.env(parent = emptyenv())
-
-# The rows' name among those looked at; an error where they are, unless it is said. A look counts when the comparison is done: see note_look().
-untouched_rows <- function(st, data, again) {
-  rows <- rlang::hash(lapply(data[sort(intersect(names(data), c(st$target, st$predictors)))], as.vector))
-  before <- looks_so_far[[rows]]
-  if (!is.null(before) && !again) {
-    stop_study(paste0("These rows were confirmed on before, ", if (before == 1) "once" else paste(before, "times"), "."), "A second look is a choice among looks, whose best flatters.",
-               "Take other rows, or say again = TRUE and tell the reader.")
-  }
-  rows
-}
-
-note_look <- function(rows) looks_so_far[[rows]] <- sum(looks_so_far[[rows]], 1L)
+rows_print <- function(st, data) table_print(data[intersect(names(data), c(st$target, st$predictors))])
 
 #' @export
 as.data.frame.dreher_confirmation <- function(x, ...) {

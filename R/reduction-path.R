@@ -55,7 +55,7 @@ walk_path <- function(st, plan, train, how, key) {
   ranked <- NULL
   if (how$thin_twins || how$path %in% c("ranking", "backward")) ranked <- rank_units(st, ranker, train, plan, names(units), how, key)
   if (how$thin_twins) {
-    thinned <- thin_units(st, plan, train, ranked)
+    thinned <- keep_missed(st, plan, train, thin_units(st, plan, train, ranked), how, key)
     standing <- thinned$standing
     if (length(thinned$stay) < length(units)) {   # twins lend each other credit: those who stay are ranked anew
       units <- units[thinned$stay]
@@ -71,6 +71,30 @@ walk_path <- function(st, plan, train, how, key) {
   sets <- within_budget(found$sets, found$order, plan)
   at <- pmin(how$points, length(sets) - 1)
   list(sets = sets[at + 1], order = found$order, importance = if (!is.null(ranked)) ranked[names(units)], stay = names(units), standing = standing)
+}
+
+# Twins can differ in what counts (departure and scheduled departure). What is lost without those that go is tried on the last quarter of the
+# part; where it is more than one standard error of the paired difference, each of them is tried, and those that are missed stay.
+keep_missed <- function(st, plan, train, thinned, how, key) {
+  gone <- setdiff(names(plan$units), thinned$stay)
+  if (!length(gone)) return(thinned)
+  refit <- st$models[[plan$refit]]
+  out <- split_part(st, train, key, how$seed)
+  cases <- cases_of(st, train[out, , drop = FALSE])
+  says <- function(units) {
+    set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
+    predict_set(st, refit, train[!out, , drop = FALSE], train[out, , drop = FALSE], set, how$seed, c(key, "thinned"))
+  }
+  missed <- function(stay, than) {
+    d <- loss_with_error(st$metric, cases, says(stay), than, how$seed)
+    isTRUE(d$loss > d$std_error)
+  }
+  all <- says(names(plan$units))
+  if (!missed(thinned$stay, all)) return(thinned)
+  back <- gone[vapply(gone, function(u) missed(setdiff(names(plan$units), u), all), NA)]
+  thinned$stay <- intersect(names(plan$units), c(thinned$stay, back))
+  thinned$standing <- lapply(thinned$standing, setdiff, back)
+  thinned
 }
 
 by_importance <- function(importance) names(importance)[order(-importance)]   # ties: as the columns stand
@@ -110,12 +134,12 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
   # Association asks no model, but for which predictors there are.
   fit <- if (identical(how$by, "association")) ranker$object else fit_on(st, ranker, fit_part, predictors, how$seed, key)
   if (identical(how$by, "association")) fit_part <- train
-  inside <- inside_study(st, ranker, fit, fit_part, if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE])
+  inside <- inside_study(st, ranker, fit, fit_part, if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE], predictors)
   groups <- Filter(function(u) length(u) > 1 && all(u %in% predictors), plan$units[units])
   values <- vapply(how$by, function(method) importance_of(inside, ranker$name, method, plan$units[units], groups, how), double(length(units)))
   values <- matrix(values, length(units), dimnames = list(units, how$by))
-  if (ncol(values) == 1) return(values[, 1])
-  -rowMeans(apply(-values, 2, rank))
+  if (ncol(values) == 1) return(stats::setNames(values[, 1], units))
+  stats::setNames(-rowMeans(matrix(apply(-values, 2, rank), length(units))), units)
 }
 
 # Families as one where the method can, else the sum over their members. What the ranking does not list comes last.

@@ -5,7 +5,8 @@
 #' @param ... Must be empty.
 #' @param study For a set read from a file: the [study()] whose model is trained.
 #' @param seed A whole number. Default: the reduction's.
-#' @return A model of the same class as the study's, trained on the chosen predictors.
+#' @return A model of the same class as the study's, trained on the chosen predictors: a workflow or parsnip fit for one, otherwise what the model's own library
+#'   returns. For `study(encode = )` an object with model and encoder, whose `predict()` takes the user's columns and which [study()] reads; its field `engine` is the library's model.
 #' @section Errors: An empty set; columns that are missing; a model that cannot be trained again.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -22,7 +23,9 @@ refit_on <- function(set, data = NULL, ..., study = NULL, seed = NULL) {
   model <- st$models[[set$refit]]
   if (!length(set$predictors)) stop_study("The set is empty: there is nothing to train on.", todo = "The constant prediction is all that the data support.")
   train <- if (is.null(data)) training_frame(st, model) else frame_of(st, model, pick_rows(st, check_rows(data, "data"))$data, "data")
-  fit_on(st, model, train, set$predictors, seed, "refit on the set")
+  fit <- fit_on(st, model, train, set$predictors, seed, "refit on the set")
+  # What came in a wrapper goes out in it; a model on encoded columns keeps its encoder, and predicts from the user's columns.
+  if (inherits(fit, "dreher_encoded") && is.null(fit$wrapper)) fit else users_object(fit)
 }
 
 # What a set read from a file lacks, from the study it is used with.
@@ -42,4 +45,4 @@ set_of_study <- function(set, study) {
   set
 }
 
-training_print <- function(st) rlang::hash(column_hashes(st$train[sort(c(st$target, st$predictors))]))
+training_print <- function(st) table_print(st$train[c(st$target, st$predictors)])

@@ -56,16 +56,23 @@ find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.
   cost <- if (is.null(st)) stats::setNames(rep(NA_real_, length(predictors)), predictors) else stats::setNames(st$dictionary$cost[match(predictors, st$dictionary$predictor)], predictors)
   keep <- if (is.null(st)) character() else intersect(predictors, st$dictionary$predictor[st$dictionary$use == "keep"])
   missing <- vapply(data[predictors], function(x) mean(is.na(x)), 0)
-  stand <- lapply(split(predictors, cluster), represent, a = a, worth = worth, error = error, missing = missing, cost = cost, keep = keep)
+  tells <- told_in_clusters(data[predictors], cluster)
+  stand <- lapply(split(predictors, cluster), function(members) {
+    chosen <- represent(members, a = a, worth = worth, error = error, missing = missing, cost = cost, keep = keep)
+    # Who stays must tell what goes; what it does not tell stays too.
+    untold <- setdiff(members, c(chosen$chosen, told_by(chosen$chosen, members, tells, least)))
+    if (length(untold)) list(chosen = c(chosen$chosen, untold), why = c(rep(chosen$why, length(chosen$chosen)), rep("not told by the other", length(untold)))) else chosen
+  })
   twin <- cluster %in% names(which(table(cluster) > 1))
   diag(a) <- NA
   near <- if (length(predictors) > 1) apply(a, 1, function(r) if (all(is.na(r))) NA else which.max(r)) else NA
   number <- match(cluster, unique(cluster[twin]))
   of <- stand[as.character(cluster)]
-  table <- data.frame(predictor = predictors, cluster = number, representative = vapply(of, function(s) s$chosen[1], "") == predictors | predictors %in% keep, why = ifelse(twin, vapply(of, `[[`, "", "why"), ""),
+  table <- data.frame(predictor = predictors, cluster = number, representative = mapply(function(s, p) p %in% s$chosen, of, predictors) | predictors %in% keep,
+                      why = ifelse(twin, mapply(function(s, p) c(s$why[match(p, s$chosen)], "")[1], of, predictors), ""),
                       nearest = predictors[near], association = a[cbind(seq_along(predictors), near)], replaceable = if (replace) vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed) else NA_real_,
                       row.names = NULL)
-  table$why[!table$representative] <- ""
+  table$why[!table$representative | is.na(table$why)] <- ""
   diag(a) <- 1
   clusters <- do.call(rbind, lapply(sort(unique(number[!is.na(number)])), function(g) {
     members <- predictors[which(number == g)]
@@ -73,7 +80,52 @@ find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.
     data.frame(cluster = g, members = paste(members, collapse = ", "), representative = paste(table$predictor[which(table$cluster == g & table$representative)], collapse = ", "), least = min(inside), mean = mean(inside))
   }))
   if (is.null(clusters)) clusters <- data.frame(cluster = integer(), members = character(), representative = character(), least = double(), mean = double())
-  structure(list(table = table, clusters = clusters, association = a, least = least, n = nrow(data), labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors), level = 0.95, seed = seed), class = "dreher_twins")
+  structure(list(table = table, clusters = clusters, tells = tells, association = a, least = least, n = nrow(data), labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors), level = 0.95, seed = seed), class = "dreher_twins")
+}
+
+# How far each predictor of a cluster tells each other one, both ways: a state tells whether it is a big one, but not the other way round.
+# -> data frame predictor, other, tells (0 to 1)
+told_in_clusters <- function(data, cluster) {
+  found <- lapply(split(names(data), cluster), function(members) {
+    if (length(members) < 2) return(NULL)
+    pairs <- expand.grid(predictor = members, other = members, stringsAsFactors = FALSE)
+    pairs <- pairs[pairs$predictor != pairs$other, ]
+    pairs$tells <- mapply(function(a, b) how_far_told(data[[a]], data[[b]]), pairs$predictor, pairs$other)
+    pairs
+  })
+  out <- do.call(rbind, unname(found))
+  if (is.null(out)) return(data.frame(predictor = character(), other = character(), tells = double()))
+  rownames(out) <- NULL
+  out
+}
+
+# The share of y (numbers: of the variance of its ranks; else of the squared error of the commonest shares) that x explains: along a line through ranks,
+# or by means in 20 bins or per level of x, found on one half of the rows and judged on the other, both ways.
+how_far_told <- function(x, y, bins = 20) {
+  known <- !is.na(x) & !is.na(y)
+  x <- x[known]
+  y <- y[known]
+  if (length(y) < 4 || length(unique(y)) < 2) return(NA_real_)
+  numbers <- function(v) !is.null(as_ordered(v))
+  Y <- if (numbers(y)) matrix(rank(as_ordered(y))) else outer(as.character(y), unique(as.character(y)), "==") + 0
+  straight <- if (numbers(x) && numbers(y)) suppressWarnings(stats::cor(rank(as_ordered(x)), Y[, 1]))^2 else 0
+  group <- if (numbers(x) && length(unique(x)) > bins) findInterval(as_ordered(x), unique(stats::quantile(as_ordered(x), seq_len(bins - 1) / bins, names = FALSE))) else as.character(x)
+  half <- seq_along(y) %% 2 == 0
+  error <- whole <- 0
+  for (inside in list(half, !half)) {
+    means <- rowsum(Y[inside, , drop = FALSE], group[inside]) / as.vector(table(group[inside])[sort(unique(as.character(group[inside])))])
+    overall <- colMeans(Y[inside, , drop = FALSE])
+    fitted <- means[match(as.character(group[!inside]), rownames(means)), , drop = FALSE]
+    fitted[is.na(fitted[, 1]), ] <- rep(overall, each = sum(is.na(fitted[, 1])))
+    error <- error + sum((Y[!inside, , drop = FALSE] - fitted)^2)
+    whole <- whole + sum(sweep(Y[!inside, , drop = FALSE], 2, overall)^2)
+  }
+  max(0, straight, if (whole > 0) 1 - error / whole, na.rm = TRUE)
+}
+
+# Which of `members` one of `from` tells well enough to take the place of: at least the square of the least association, a share of variance.
+told_by <- function(from, members, tells, least) {
+  unique(tells$other[tells$predictor %in% from & tells$other %in% members & tells$tells >= least^2 & !is.na(tells$tells)])
 }
 
 # The rows of a ranking's first model and first method, over all classes.
@@ -165,12 +217,17 @@ thin_units <- function(st, plan, train, worth = NULL) {
   cluster <- cluster_alike(a, 0.7)
   missing <- vapply(train[free], function(x) mean(is.na(x)), 0)
   standing <- list()
+  gone <- character()
+  tells <- told_in_clusters(train[free], cluster)
   for (members in split(free, cluster)) {
     if (length(members) < 2) next
     chosen <- represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen
-    standing[[chosen[1]]] <- setdiff(members, c(chosen, plan$keep))
+    told <- setdiff(told_by(chosen, members, tells, 0.7), c(chosen, plan$keep))
+    gone <- c(gone, told)
+    # Who goes would do in the place of the one that stays where it tells that one too.
+    standing[[chosen[1]]] <- told[vapply(told, function(m) chosen[1] %in% told_by(m, chosen[1], tells, 0.7), NA)]
   }
-  gone <- alone[match(unlist(standing), single)]
+  gone <- alone[match(gone, single)]
   standing <- standing[intersect(names(standing), single)]
   names(standing) <- alone[match(names(standing), single)]
   standing <- lapply(standing, function(m) alone[match(m, single)])

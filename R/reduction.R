@@ -18,7 +18,7 @@
 #' @param budget The most a set may cost, in the unit of the dictionary's `cost`.
 #' @param random Number of random sets of each size, scored by the first drawing of the folds; 0 for none. From 50 on their share is a figure to rely on.
 #' @param decoys Number of refits with permuted copies in each training part, at least 19: scores the predictors above the [noise_floor()] too. Default: not done.
-#' @param folds Number of outer folds.
+#' @param folds Number of outer folds. Default: 5, fewer where the rows (four a fold) or blocks are too few.
 #' @param times How often the outer folds are drawn anew.
 #' @param inner_folds Number of folds inside each outer training part, from which the procedure chooses a size.
 #' @param sizes Numbers of predictors (of units, where families count as one; beside those that are kept) to score; none and all are always among them. Default: every number up to 8, then in steps of about a third.
@@ -33,7 +33,7 @@
 #'   \item{added}{the predictors this set adds to the one before, on all training rows; whole sets where they are not nested}
 #'   \item{score, std_error, lower, upper}{cross-validated score in the metric's unit, with its interval over rows}
 #'   \item{price, price_error, price_lower, price_upper}{rise of the loss (fall of the score) against all predictors, paired by row}
-#'   \item{random, random_lower, random_upper, random_share}{of the random sets of this size: mean score, 5 and 95 % quantiles, and the share of sets, this one counted in, that do as well}
+#'   \item{random, random_lower, random_upper, random_share, random_sets}{of the random sets of this size: mean score, 5 and 95 % quantiles, and, of the different sets other than this one (`random_sets` of them), the share that do as well, this one counted in}
 #'   }
 #'   Intervals from cross-validation are approximate. Those of the score leave out that the training parts overlap, and are somewhat too narrow (Bates, Hastie and Tibshirani 2024). Those of the price take it in: the variance over
 #'   rows is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K times the drawings less one degrees of freedom (after Nadeau and Bengio 2003); in 300 simulated data sets (`bench/reduction.R`) that of the chosen set covered the true difference in 94 %, that of the procedure in 95 %, that of [confirm_set()] in 97 %.
@@ -61,7 +61,7 @@
 #' as.data.frame(rd)
 #' @export
 reduce_predictors <- function(study, by = "permutation", ..., path = "ranking", unit = "predictor", steps = NULL, models = NULL, refit_model = NULL, thin_twins = FALSE, budget = NULL, random = 10, decoys = NULL,
-                              folds = 5, times = 2, inner_folds = 3, sizes = NULL, run = NULL, level = 0.95, seed = 1) {
+                              folds = NULL, times = 2, inner_folds = 3, sizes = NULL, run = NULL, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "reduce_predictors")
   need_train(study, "Reducing predictors")
@@ -72,7 +72,7 @@ reduce_predictors <- function(study, by = "permutation", ..., path = "ranking", 
   check_flag(thin_twins, "thin_twins")
   random <- check_count(random, "random", least = 0)
   if (!is.null(decoys)) decoys <- check_count(decoys, "decoys", least = 19)
-  folds <- check_count(folds, "folds", least = 2, most = nrow(study$train) %/% 8)
+  folds <- check_folds(folds, study, study$train)
   times <- check_count(times, "times")
   inner_folds <- check_count(inner_folds, "inner_folds", least = 2)
   level <- check_fraction(level, "level")
@@ -134,7 +134,7 @@ reduce_models <- function(st, plans, run) {
     unlist(lapply(seq_len(how$times), function(t) unlist(lapply(seq_len(how$folds), function(f) c(
       list(list(model = m, part = "outer", time = t, fold = f)),
       lapply(seq_len(how$inner_folds), function(g) list(model = m, part = "inner", time = t, fold = f, inner = g)))), recursive = FALSE)), recursive = FALSE),
-    if (how$random > 0) lapply(seq_len(how$folds), function(f) list(model = m, part = "random", time = 1L, fold = f)))), recursive = FALSE)
+    if (how$random > 0 && length(random_sets(plans[[m]], m))) lapply(seq_len(how$folds), function(f) list(model = m, part = "random", time = 1L, fold = f)))), recursive = FALSE)
   keys <- vapply(pieces, function(p) paste(unlist(p), collapse = "/"), "")
   about <- if (!is.null(run)) {
     pairs <- data.frame(model = unlist(lapply(plans, function(p) unique(c(p$ranker, p$refit)))), method = "reduction")
@@ -147,11 +147,39 @@ reduce_models <- function(st, plans, run) {
                        arguments$st$models <- arguments$st$models[unique(c(plan$ranker, plan$refit))]
                        arguments
                      })
-  if (nrow(done$failed)) {
-    stop_model(paste0(nrow(done$failed), " of ", length(pieces), " pieces failed twice. The first, ", done$failed$key[1], ": ", sub("^Error.*?: ", "", done$failed$error[1])),
-               todo = if (is.null(run)) NULL else "What was finished is in the run folder: the same call goes on from there.")
+  curves <- lapply(plans, function(plan) gather_curve(st, plan, done$values, fold_of))
+  say_failures(plans, curves, done, length(pieces), run)
+  Filter(Negate(is.null), curves)
+}
+
+# Models that could not be reduced, pieces that are missing, sizes and levels that a model could not take.
+say_failures <- function(plans, curves, done, pieces, run) {
+  gone <- names(curves)[vapply(curves, is.null, NA)]
+  first <- function(model) {
+    own <- done$failed$error[startsWith(done$failed$key, paste0(model, "/"))]
+    c(own, failed_sets(done$values, model)$error, "too few of its pieces came out")[1]
   }
-  lapply(plans, function(plan) gather_curve(st, plan, done$values, fold_of))
+  go_on <- if (!is.null(run)) "What was finished is in the run folder: the same call goes on from there."
+  if (length(gone) == length(plans)) {
+    stop_model(paste0("Model \"", gone[1], "\" could not be trained and scored on enough parts of the rows."), first(gone[1]),
+               if (is.null(go_on)) "Give `study(refit_with = )` a function that fits it, fewer `folds`, or another model." else go_on)
+  }
+  if (length(gone)) warn_dreher("pieces", paste0("Not reduced: ", paste0(quote_some(gone), ". "), first(gone[1])), go_on)
+  kept <- names(curves)[!names(curves) %in% gone]
+  missing <- sum(sub("/.*", "", done$failed$key) %in% kept)
+  if (missing) {
+    warn_dreher("pieces", paste0(missing, " of ", pieces, " pieces failed twice; their rows do not count in the scores."), c(done$failed$error[1], go_on))
+  }
+  for (m in kept) {
+    curve <- curves[[m]]
+    if (nrow(curve$failed)) {
+      warn_dreher("pieces", paste0("Model \"", m, "\" could not be trained on some sets of ", list_words(curve$failed$size), " predictors; sizes that lack a part are passed over."), curve$failed$error[1])
+    }
+    if (curve$unseen > 0) {
+      warn_dreher("levels", paste0("Some training parts lack rare levels that rows to be judged have (up to ", curve$unseen, if (curve$unseen == 1) " row" else " rows", " at a time). Model \"", m,
+                                   "\" cannot predict levels it has not seen: there these rows count as the most frequent level."))
+    }
+  }
 }
 
 reduce_piece <- function(piece, st, plans, fold_of) {
@@ -211,7 +239,7 @@ units_above_floor <- function(st, plan, train, key) {
   out <- split_part(st, train, key, how$seed)
   predictors <- intersect(ranker$inputs$predictors, plan$universe)
   fit <- fit_on(st, ranker, train[!out, , drop = FALSE], predictors, how$seed, c(key, "floor"))
-  inside <- inside_study(st, ranker, fit, train[!out, , drop = FALSE], train[out, , drop = FALSE])
+  inside <- inside_study(st, ranker, fit, train[!out, , drop = FALSE], train[out, , drop = FALSE], predictors)
   method <- intersect(how$by, c("permutation", "impurity", "shapley"))
   method <- if (length(method)) method[1] else "permutation"
   table <- noise_floor(inside, by = method, models = plan$ranker, draws = how$decoys, seed = how$seed)$table
@@ -233,18 +261,42 @@ random_sets <- function(plan, model) {
 score_sets <- function(st, plan, train, test, sets, key) {
   model <- st$models[[plan$refit]]
   names <- vapply(sets, rlang::hash, "")
-  out <- NULL
+  out <- failed <- NULL
+  unseen <- 0L
   for (s in seq_along(sets)) {
     first <- match(names[s], names)
-    if (first < s) {
+    if (first < s && !is.null(out)) {
       out[, s, ] <- out[, first, ]
       next
     }
-    p <- predict_set(st, model, train, test, sets[[s]], plan$how$seed, key)
-    if (is.null(out)) out <- array(0, c(nrow(test), length(sets), ncol(p)), list(NULL, NULL, colnames(p)))
+    p <- tryCatch(predict_set(st, model, train, test, sets[[s]], plan$how$seed, key), error = function(e) e)
+    if (inherits(p, "error")) {
+      failed <- rbind(failed, data.frame(set = s, size = length(sets[[s]]), error = message_of(p)))
+      next
+    }
+    unseen <- max(unseen, attr(p, "unseen"))
+    if (is.null(out)) out <- array(NA_real_, c(nrow(test), length(sets), ncol(p)), list(NULL, NULL, colnames(p)))
     out[, s, ] <- p
   }
-  out
+  if (is.null(out)) stop_model(failed$error[1])
+  structure(out, failed = failed, unseen = unseen)
+}
+
+# An error's message and what it was made of, in one line.
+message_of <- function(e) {
+  said <- rlang::cnd_message(e)
+  gsub("\\s+", " ", gsub("\n[^A-Za-z\"`]*", " ", if (length(said)) said else conditionMessage(e)))
+}
+
+# The number of folds: as asked, or what the rows and blocks allow.
+check_folds <- function(folds, st, data, usual = 5L) {
+  n <- nrow(data)
+  units <- if (is.null(st$blocks)) n %/% 4L else length(unique(data[[st$blocks]]))
+  if (units < 2) {
+    stop_study(if (is.null(st$blocks)) paste0("There are only ", n, " training rows, too few for cross-validation.") else "The training rows are all of one block.", todo = "Give more rows.")
+  }
+  if (is.null(folds)) return(as.integer(min(usual, units)))
+  check_count(folds, "folds", least = 2, most = units)
 }
 
 # Folds of nearly equal size, each class spread over them.
@@ -261,7 +313,7 @@ draw_folds <- function(st, data, folds) {
     rows <- which(stratum == s)
     fold[rows] <- sample(rep_len(sample.int(folds), length(rows)))
   }
-  fold
+  spread_levels(fold, data[intersect(names(data), st$predictors)], stratum)
 }
 
 gather_curve <- function(st, plan, values, fold_of) {
@@ -269,47 +321,92 @@ gather_curve <- function(st, plan, values, fold_of) {
   how <- plan$how
   value <- function(...) values[[paste(m, ..., sep = "/")]]
   n <- nrow(fold_of)
-  stack <- function(parts, of) {   # pieces' predictions, row by row
-    shape <- dim(parts[[1]])
-    out <- array(0, c(length(of), shape[2:3]), list(NULL, NULL, dimnames(parts[[1]])[[3]]))
-    for (f in seq_along(parts)) out[of == f, , ] <- parts[[f]]
+  stack <- function(parts, of) {   # pieces' predictions, row by row; NA where a piece failed
+    known <- Find(Negate(is.null), parts)
+    if (is.null(known)) return(NULL)
+    out <- array(NA_real_, c(length(of), dim(known)[2:3]), list(NULL, NULL, dimnames(known)[[3]]))
+    for (f in seq_along(parts)) if (!is.null(parts[[f]])) out[of == f, , ] <- parts[[f]]
     out
   }
+  all <- value("all rows")
+  if (is.null(all)) return(NULL)
+  full <- match("all", names(all$columns))
   outer <- lapply(seq_len(how$times), function(t) stack(lapply(seq_len(how$folds), function(f) value("outer", t, f)$predictions), fold_of[, t]))
-  splits <- unlist(lapply(seq_len(how$times), function(t) lapply(seq_len(how$folds), function(f) {
+  used <- which(vapply(outer, function(p) mean(scored_rows(p, c(1, full))) >= 0.5, NA))   # drawings most of whose folds came out
+  if (!length(used)) return(NULL)
+  splits <- unlist(lapply(used, function(t) lapply(seq_len(how$folds), function(f) {
+    if (is.null(value("outer", t, f))) return(NULL)
     key <- c(m, t, f)
     train <- frame_for(st, plan, fold_of[, t] != f)
     inner <- stack(lapply(seq_len(how$inner_folds), function(g) value("inner", t, f, g)), inner_folds_of(st, train, how, key))
-    c(value("outer", t, f)[c("order", "importance", "standing", "columns")], list(time = t, fold = f, inner = curve_moments(st, cases_of(st, train), list(inner), how$seed)))
+    if (mean(scored_rows(inner, c(1, match("all", names(value("outer", t, f)$columns))))) < 0.5) return(NULL)
+    c(value("outer", t, f)[c("order", "importance", "standing", "columns")], list(time = match(t, used), fold = f, inner = curve_moments(st, cases_of(st, train), list(inner), how$seed, c(1L, match("all", names(value("outer", t, f)$columns))))))
   })), recursive = FALSE)
-  all <- value("all rows")
-  random <- if (how$random > 0 && length(random_sets(plan, m))) stack(lapply(seq_len(how$folds), function(f) value("random", 1L, f)), fold_of[, 1])
-  list(model = m, plan = plan[setdiff(names(plan), "how")], how = how, columns = all$columns, order = all$order, importance = all$importance, standing = all$standing, splits = splits, fold_of = fold_of,
+  splits <- Filter(Negate(is.null), splits)
+  if (!length(splits)) return(NULL)
+  outer <- outer[used]
+  fold_of <- fold_of[, used, drop = FALSE]
+  random <- if (1L %in% used && how$random > 0 && length(random_sets(plan, m))) stack(lapply(seq_len(how$folds), function(f) value("random", 1L, f)), fold_of[, 1])
+  list(model = m, plan = plan[setdiff(names(plan), "how")], how = how, columns = all$columns, order = all$order, importance = all$importance, standing = all$standing, splits = splits, fold_of = fold_of, failed = failed_sets(values, m), unseen = most_unseen(values, m),
        cases = cases_of(st, frame_for(st, plan, rep(TRUE, n))), outer = outer, random = random)
 }
 
 # Loss of each set and the covariance of these losses over rows. `predictions`: one array (rows x
 # sets x outputs) per drawing of the folds; influences are averaged over drawings row by row.
-curve_moments <- function(st, cases, predictions, seed) {
+#
+# Rows whose fold failed in a drawing do not count in it; a set that could not be trained on some of the others has no loss (NA).
+# needed: the sets without which a row does not count.
+curve_moments <- function(st, cases, predictions, seed, needed = 1L) {
   sizes <- dim(predictions[[1]])[2]
-  each <- lapply(predictions, function(p) lapply(seq_len(sizes), function(s) {
-    metric_influence(st$metric, cases$truth, slice_repeat(p, s), cases$weight)
-  }))
-  loss <- rowMeans(vapply(each, function(e) vapply(e, `[[`, 0, "loss"), double(sizes)))
+  n <- length(cases$truth)
+  rows_of <- lapply(predictions, scored_rows, needed)
+  whole <- Reduce(`&`, Map(function(p, rows) vapply(seq_len(sizes), function(s) !anyNA(slice_repeat(p, s)[rows, ]), NA), predictions, rows_of))
+  losses <- function(p, rows, part) {   # NA, or the loss and influences of every set
+    some <- if (all(rows)) cases else some_cases(cases, rows)
+    lapply(seq_len(sizes), function(s) {
+      if (!whole[s]) return(list(loss = NA_real_, u = double(n)))
+      found <- metric_influence(st$metric, some$truth, slice_repeat(p, s)[rows, , drop = FALSE], some$weight)
+      if (!part && !all(rows) && !is.null(found$u)) found$u <- replace(double(n), which(rows), found$u * n / sum(rows))
+      found
+    })
+  }
+  mean_loss <- function(keep = TRUE) {
+    rowMeans(matrix(vapply(seq_along(predictions), function(t) vapply(losses(predictions[[t]], rows_of[[t]] & keep, TRUE), `[[`, 0, "loss"), double(sizes)), sizes))
+  }
   if (!jackknifed(st$metric)) {
-    u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(length(cases$truth)), "u"))) / length(each)
+    each <- Map(losses, predictions, rows_of, FALSE)
+    loss <- rowMeans(matrix(vapply(each, function(e) vapply(e, `[[`, 0, "loss"), double(sizes)), sizes))
+    u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(n), "u"))) / length(each)
     return(c(list(loss = loss), influence_error(u, cases$block)[c("cov", "df")]))
   }
+  loss <- mean_loss()
   block <- jackknife_blocks(cases, seed)
-  left_out <- vapply(unique(block), function(g) {
-    rows <- block != g
-    some <- some_cases(cases, rows)
-    rowMeans(vapply(predictions, function(p) vapply(seq_len(sizes), function(s) {
-      metric_influence(st$metric, some$truth, slice_repeat(p, s)[rows, , drop = FALSE], some$weight)$loss
-    }, 0), double(sizes)))
-  }, double(sizes))
+  left_out <- vapply(unique(block), function(g) mean_loss(block != g), double(sizes))
+  left_out[is.na(left_out)] <- 0
   g <- ncol(left_out)
   list(loss = loss, cov = (g - 1)^2 / g * stats::cov(t(left_out)), df = g - 1)
+}
+
+# Rows that have predictions of all these sets; none where there are no predictions at all.
+scored_rows <- function(p, sets) {
+  if (is.null(p)) return(FALSE)
+  is.finite(rowSums(matrix(p[, sets, ], dim(p)[1])))
+}
+
+# What could not be trained: a row per size and message, with the number of training parts.
+failed_sets <- function(values, model) {
+  of <- values[startsWith(names(values), paste0(model, "/"))]
+  of <- of[!grepl("/random/", names(of), fixed = TRUE)]
+  found <- do.call(rbind, lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "failed")))
+  if (is.null(found)) return(data.frame(size = integer(), parts = integer(), error = character()))
+  out <- stats::aggregate(list(parts = found$set), found["size"], length)
+  out$error <- found$error[match(out$size, found$size)]
+  out
+}
+
+most_unseen <- function(values, model) {
+  of <- values[startsWith(names(values), paste0(model, "/"))]
+  max(0L, unlist(lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "unseen"))))
 }
 
 # Standard error of the price of set a against set b: over rows, and widened where training parts overlap. What trains on one fold judges another, so that the
@@ -343,13 +440,18 @@ path_columns <- function(curve) {
 
 curve_table <- function(curve, rd) {
   st <- rd$study
-  m <- curve_moments(st, curve$cases, curve$outer, rd$seed)
   full <- match("all", names(curve$columns))
+  m <- curve_moments(st, curve$cases, curve$outer, rd$seed, c(1L, full))
   path <- path_columns(curve)
+  path <- path[is.finite(m$loss[path])]
   # Points beyond what a part has (twins thinned, budget spent) hold what the last one holds.
   path <- path[!duplicated(lapply(curve$columns[path], sort))]
   ends_with_all <- setequal(curve$columns[[max(path)]], curve$columns[[full]])
-  shown <- c(path, setdiff(seq_along(curve$columns), c(path, if (ends_with_all) full)))
+  passed_over <- which(!is.finite(m$loss))
+  # Where nobody has a twin, to leave twins out is to leave nothing out.
+  same <- setdiff(which(names(curve$columns) == "thinned" & vapply(curve$columns, setequal, NA, curve$columns[[full]])), path)
+  passed_over <- c(passed_over, same)
+  shown <- c(path, setdiff(seq_along(curve$columns), c(path_columns(curve), passed_over, if (ends_with_all) full)))
   if (length(curve$plan$keep)) shown <- c(1L, setdiff(shown, 1L))
   own_error <- sqrt(diag(m$cov))
   limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
@@ -374,17 +476,23 @@ curve_table <- function(curve, rd) {
 
 # Random sets of each size beside the path, both on the first drawing of the folds.
 random_band <- function(st, curve) {
-  out <- data.frame(random = NA_real_, random_lower = NA_real_, random_upper = NA_real_, random_share = NA_real_)[rep(1, length(curve$columns)), ]
+  out <- data.frame(random = NA_real_, random_lower = NA_real_, random_upper = NA_real_, random_share = NA_real_, random_sets = NA_integer_)[rep(1, length(curve$columns)), ]
   if (is.null(curve$random)) return(out)
-  loss <- function(p) vapply(seq_len(dim(p)[2]), function(s) metric_influence(st$metric, curve$cases$truth, slice_repeat(p, s), curve$cases$weight)$loss, 0)
+  loss <- function(p) vapply(seq_len(dim(p)[2]), function(s) if (anyNA(p[, s, ])) NA_real_ else metric_influence(st$metric, curve$cases$truth, slice_repeat(p, s), curve$cases$weight)$loss, 0)
   S <- curve$how$random
   points <- curve$how$points[curve$how$points > 0 & curve$how$points < length(curve$plan$units)]
   drawn <- matrix(loss(curve$random), S)
   own <- loss(curve$outer[[1]])
+  sets <- matrix(vapply(random_sets(c(curve$plan, list(how = curve$how)), curve$model), function(s) rlang::hash(sort(s)), ""), S)
   at <- match(as.character(points), names(curve$columns))
   for (j in seq_along(points)) {
-    band <- sort(as_score(st$metric, stats::quantile(drawn[, j], c(0.05, 0.95), names = FALSE)))
-    out[at[j], ] <- c(as_score(st$metric, mean(drawn[, j])), band, (1 + sum(drawn[, j] <= own[at[j]])) / (S + 1))
+    known <- is.finite(drawn[, j])
+    if (!any(known)) next
+    band <- sort(as_score(st$metric, stats::quantile(drawn[known, j], c(0.05, 0.95), names = FALSE)))
+    # Of few predictors the same set is drawn again, or the path's own.
+    others <- which(known & !duplicated(sets[, j]) & sets[, j] != rlang::hash(sort(curve$columns[[at[j]]])))
+    share <- if (length(others) && is.finite(own[at[j]])) (1 + sum(drawn[others, j] <= own[at[j]])) / (length(others) + 1) else NA
+    out[at[j], ] <- list(as_score(st$metric, mean(drawn[known, j])), band[1], band[2], share, length(others))
   }
   out
 }

@@ -89,8 +89,10 @@ agreement_measures <- c("tau", "spearman", "top_overlap", "rank_overlap", "share
 # share of what each does in a model that it does by itself, the smallest over the models.
 known_reasons <- function(ranking, study) {
   gap <- attr(ranking, "gap")
-  out <- list(twins = attr(ranking, "twins"), labels = attr(ranking, "labels"), gap = mostly_trained(gap), alone = NULL, by_itself = function(predictors) rep(NA_real_, length(predictors)))
+  out <- list(twins = attr(ranking, "twins"), labels = attr(ranking, "labels"), gap = mostly_trained(gap), alone = NULL, by_itself = function(predictors) rep(NA_real_, length(predictors)),
+              bends = function(p) FALSE)
   if (is.null(study)) return(out)
+  out$bends <- function(p) may_bend(study, p)
   models <- study$models[intersect(unique(ranking$model[ranking$method %in% c("permutation", "shapley", "refit")]), names(study$models))]
   seed <- attr(ranking, "seed")
   if (is.null(out$twins) && !isFALSE(study$twins)) out$twins <- find_alike(study)
@@ -106,6 +108,18 @@ known_reasons <- function(ranking, study) {
     if (length(found)) do.call(pmin, c(found, na.rm = TRUE)) else rep(NA_real_, length(predictors))
   }
   out
+}
+
+# Can a predictor act otherwise than along a line? A number of more than two values can, in a model that is not linear in it.
+may_bend <- function(study, predictor) {
+  x <- study$data[[predictor]]
+  if (!is.numeric(x) || is.factor(x) || length(unique(x[!is.na(x)])) <= 2) return(FALSE)
+  straight <- function(model) {
+    if (!predictor %in% model$inputs$predictors) return(TRUE)
+    terms <- names(model$linear$columns)[vapply(model$linear$columns, function(u) predictor %in% u, NA)]
+    !is.null(model$linear) && identical(gsub("`", "", terms), predictor)
+  }
+  !all(vapply(study$models, straight, NA))
 }
 
 # Importance is larger on training rows wherever a model has learned them by heart; what tells rankings apart is a part of it that
@@ -190,7 +204,8 @@ disputed <- function(parts, means, known) {
             if ("many levels" %in% flags[[i]]) "many levels", if ("in-bag only" %in% flags[[i]]) "in-bag only", if ("moves only" %in% flags[[i]]) "moves predictions without improving the score",
             if (p %in% known$gap) "more on training rows than on holdout rows",
             if (isTRUE(by_itself[i] < 0.25)) "acts mostly together with others" else
-              if (out$unseen[i]) if (isTRUE(by_itself[i] > 0.75)) "acts by itself, but not along a line" else "acts through others or not along a line"), collapse = "; ")
+              if (out$unseen[i]) if (!known$bends(p)) "stands out only beside others" else
+                if (isTRUE(by_itself[i] > 0.75)) "acts by itself, but not along a line" else "acts through others or not along a line"), collapse = "; ")
   }, "")
   out$unseen <- NULL
   out[order(-out$range, out$best), ]

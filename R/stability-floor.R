@@ -56,22 +56,45 @@ noise_floor <- function(study, by = "permutation", ..., models = NULL, draws = 9
     strata <- if (conditional) strata_of_all(st, st$models[[m]], seed)
     lapply(seq_len(draws), function(b) list(model = m, draw = b, methods = pairs$method[pairs$model == m], strata = strata))
   }), recursive = FALSE)
-  for (m in unique(pairs$model)) need_room(st, st$models[[m]])
   about <- if (!is.null(run)) run_identity(st, pairs, resamples = "decoys", settings = list(how, draws, conditional))
   done <- run_pieces(pieces, vapply(pieces, function(p) paste(p$model, "decoys", p$draw, sep = "/"), ""), rank_decoys, st = without_forests(st), how = how, folder = run, about = about,
                      label = "training with decoys", narrow = one_model)
-  if (nrow(done$failed)) {
-    stop_model(paste0("Models could not be trained with decoys: ", done$failed$key[1], "."), done$failed$error[1], "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
-  }
-  drawn <- do.call(rbind, done$values)
+  left_out <- floor_failures(done, pieces, unique(pairs$model))
+  drawn <- do.call(rbind, done$values[!vapply(pieces, `[[`, "", "model") %in% left_out$model])
+  warn_blind_refits(drawn)
   table <- do.call(rbind, lapply(split(drawn, part_keys(drawn)), judge_decoys, alpha = alpha))
   rownames(table) <- NULL
-  structure(list(table = table, draws = draws, alpha = alpha, conditional = conditional, target = st$target, metric = st$metric$name, labels = labels_of(st, st$predictors), seed = seed, fingerprint = st$fingerprint),
+  structure(list(table = table, draws = draws, left_out = left_out, alpha = alpha, conditional = conditional, target = st$target, metric = st$metric$name, labels = labels_of(st, st$predictors), seed = seed, fingerprint = st$fingerprint),
             class = "dreher_floor")
 }
 
-# Names that every model's formula takes.
-decoy_columns <- function(predictors) paste0("decoy_", seq_along(predictors), "_")
+# Models with fewer than 19 refits that came out; the others go on with those they have.
+floor_failures <- function(done, pieces, models) {
+  of <- vapply(pieces, `[[`, "", "model")
+  came <- vapply(models, function(m) sum(!vapply(done$values[of == m], is.null, NA)), 1L)
+  gone <- models[came < 19]
+  why <- vapply(gone, function(m) done$failed$error[match(TRUE, done$failed$key %in% names(done$values)[of == m])], "")
+  if (length(gone) == length(models)) {
+    stop_model(paste0("No model could be trained with decoys. ", quote_some(gone[1]), ":"), why[1], "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
+  }
+  if (length(gone)) {
+    warn_dreher("pieces", paste0("No noise floor for model", if (length(gone) > 1) "s", " ", quote_some(gone), ", which could not be trained with decoys."), why[1])
+  } else if (nrow(done$failed)) {
+    warn_dreher("pieces", paste0(nrow(done$failed), " of ", length(pieces), " refits with decoys failed twice and are missing."), done$failed$error[1])
+  }
+  data.frame(model = as.character(gone), why = as.character(why))
+}
+
+# Where no copy ever mattered in any refit, the refits have most likely not taken the copies in: the floor would be 0, and everything above it.
+warn_blind_refits <- function(drawn) {
+  for (m in unique(drawn$model)) {
+    of <- drawn[drawn$model == m & drawn$decoy, ]
+    if (nrow(of) && all(of$importance == 0)) {
+      warn_dreher("floor", paste0("No copy of a predictor changed a single prediction of model \"", m, "\", trained again with copies: its floor is 0."),
+                  "A `refit_with` must fit the model on the `predictors` it is given; a model that drops columns by itself may do so with copies.")
+    }
+  }
+}
 
 # The strata of conditional decoys: per predictor a number per row, of training and of holdout rows. Rows that stand next
 # to each other in the order of what the other predictors foretell of it, ten at a time.
@@ -154,9 +177,10 @@ rank_decoys <- function(piece, st, how) {
     data <- beside_copies(frame_of(st, model, st$data, "data"), copied, piece$strata$data)
     st$predictors <- sample(c(predictors, decoys))   # so that nothing but the values tells a predictor from its copy
   })
-  model$object <- make_room(model$object, copied)
+  # A function of the user's takes the copies as it takes any predictors.
+  if (is.null(st$refit_with[[model$name]])) model$object <- make_room(model$object, copied)
   fit <- fit_on(st, model, train, st$predictors, how$seed, key)
-  inside <- inside_study(st, model, fit, train, data)
+  inside <- inside_study(st, model, fit, train, data, st$predictors)
   lacking <- setdiff(st$predictors, inside$models[[1]]$inputs$predictors)
   if (length(lacking)) stop_model(paste0("Model \"", model$name, "\", trained again, does not take the copies in: ", quote_some(lacking), "."))
   parts <- unlist(lapply(piece$methods, function(m) rank_by(list(model = piece$model, method = m), inside, list(list(data = data, label = "holdout")), how)), recursive = FALSE)
@@ -171,27 +195,9 @@ rank_decoys <- function(piece, st, how) {
 
 # All predictors, but for those that stand in an offset only: nothing about them is estimated, so that chance scores nothing.
 copied_predictors <- function(object, predictors) {
-  if (!inherits(object, c("lm", "multinom"))) return(predictors)
-  intersect(predictors, unlist(lapply(attr(stats::terms(object), "term.labels"), function(label) all.vars(str2lang(label)))))
-}
-
-# Models on encoded columns would not see the copies: their floor would be 0, and everything above it.
-need_room <- function(st, model) {
-  if (inherits(model$object, "dreher_encoded") && is.null(st$refit_with[[model$name]])) {
-    stop_model(paste0("Model \"", model$name, "\" takes encoded columns, to which copies of its predictors cannot be added."), todo = "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
-  }
-}
-
-# What a model states about its predictors, for twice as many.
-make_room <- function(object, predictors) {
-  if (inherits(object, c("ranger", "randomForest")) && !is.null(object$mtry)) object$mtry <- 2 * object$mtry
-  if (inherits(object, c("lm", "multinom"))) {
-    formula <- stats::formula(stats::terms(object))   # all of it, offsets too, and each term again with the copies
-    renamed <- stats::setNames(lapply(decoy_columns(predictors), as.name), predictors)
-    for (label in attr(stats::terms(object), "term.labels")) formula[[3]] <- call("+", formula[[3]], do.call(substitute, list(str2lang(label), renamed)))
-    object$terms <- stats::terms(formula)
-  }
-  object
+  terms <- if (inherits(object, "dreher_own_predict")) stats::terms(object$formula) else if (inherits(object, c("lm", "multinom"))) stats::terms(object)
+  if (is.null(terms)) return(predictors)
+  intersect(predictors, unlist(lapply(attr(terms, "term.labels"), function(label) all.vars(str2lang(label)))))
 }
 
 # d: all refits of one model, method and rows.

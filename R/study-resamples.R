@@ -53,9 +53,6 @@ new_resamples <- function(kind, inside, outside, data, blocks, seed) {
             class = "dreher_resamples")
 }
 
-# What tells tables apart, column by column; a factor and its text are the same.
-column_hashes <- function(data) vapply(data, function(x) rlang::hash(as.character(x)), "")
-
 split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
   frame <- data.frame(row = seq_len(nrow(data)))
   if (!is.null(strata)) frame$stratum <- data[[strata]]

@@ -80,7 +80,14 @@ study <- function(models, data, target, train = NULL, ..., weights = NULL, block
   encode <- match_functions(encode, names(models), "encode")
   seen <- if (is.null(train)) data else train
   seen <- seen[setdiff(names(seen), c(target, weights, blocks))]
-  models <- lapply(stats::setNames(nm = names(models)), function(m) open_encoded(models[[m]], m, encode[[m]], predict_with[[m]], seen, predictors))
+  models <- lapply(stats::setNames(nm = names(models)), function(m) {
+    if (!is.null(predict_with[[m]])) {
+      if (!is.null(encode[[m]])) stop_input(paste0("Model \"", m, "\" has both `encode` and `predict_with`."), todo = "Let `predict_with` encode its rows.")
+      return(models[[m]])
+    }
+    if (is_wrapped(models[[m]])) check_wrapped_target(models[[m]], m, if (is.null(train)) data else train, target)
+    readable_model(models[[m]], m, encode[[m]], seen, predictors)
+  })
   tasks <- lapply(names(models), function(m) {
     if (is.null(predict_with[[m]])) read_task(models[[m]]) else list(task = NULL, classes = NULL)
   })
@@ -100,17 +107,32 @@ study <- function(models, data, target, train = NULL, ..., weights = NULL, block
   st$predictors <- unique(unlist(lapply(st$models, function(m) m$inputs$predictors)))
   st$predictors <- c(intersect(names(data), st$predictors), setdiff(st$predictors, names(data)))
   st$dictionary <- fill_dictionary(dictionary, st$predictors)
-  st$fingerprint <- rlang::hash(list(data, train, target))
+  st$seen <- FALSE
+  if (!is.null(train)) st$seen <- find_seen_rows(data, train)
+  st$fingerprint <- rlang::hash(c(table_print(data), table_print(train), target))
   st
 }
 
+# Are the rows to be questioned those the models were trained on? TRUE where most are; where only some are, that is said.
+find_seen_rows <- function(data, train) {
+  known <- find_known_rows(data, train)
+  if (!known$beyond) return(FALSE)
+  most <- known$count > nrow(data) / 2
+  warn_dreher("rows", paste0(if (known$count == nrow(data)) "All" else known$count, " ", if (known$count < nrow(data)) "of the ", nrow(data), " rows of `data` are training rows."),
+              if (most) "They are called training rows; scores on them flatter, and have no interval. Give rows the models have not been trained on." else
+                "Scores and rankings on them flatter. Take these rows out of `data`.")
+  most
+}
+
+# What the study's rows are, in words.
+rows_word <- function(st) if (isTRUE(st$seen)) "training" else "holdout"
+
 # Models behind an encoder or in a wrapper, seen through the user's columns; others as they are.
-open_encoded <- function(object, name, encode, predict_with, rows, asked) {
-  if (!is.null(predict_with)) {
-    if (!is.null(encode)) stop_input(paste0("Model \"", name, "\" has both `encode` and `predict_with`."), todo = "Let `predict_with` encode its rows.")
-    return(object)
-  }
+# rows: the user's columns without the target.
+readable_model <- function(object, name, encode, rows, asked) {
+  if (inherits(object, "dreher_encoded")) return(object)
   if (is_wrapped(object)) return(open_wrapped(object, rows, name, asked))
+  object <- as_readable(object, name)
   if (is.null(encode)) object else new_encoded(object, encode, rows, name, asked)
 }
 
@@ -194,6 +216,7 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
 # One model of a study, read and checked.
 open_model <- function(st, name, object, predict_with, again = FALSE) {
   own_reader <- is.null(predict_with)
+  if (own_reader && !again) check_response(readers_object(object), name, st$task)
   inputs <- if (own_reader) read_inputs(object, st$train)
   if (is.null(inputs)) inputs <- guess_inputs(st)
   strays <- setdiff(inputs$predictors, names(st$data))
@@ -395,5 +418,7 @@ pick_rows <- function(st, rows) {
     return(list(data = rows, label = "given"))
   }
   rows <- check_choice(rows, c("holdout", "train"), "rows")
+  # Rows that the models were trained on are no holdout rows, whatever they are asked for as.
+  if (rows == "holdout" && isTRUE(st$seen)) return(list(data = st$data, label = "train", as_holdout = TRUE))
   list(data = if (rows == "train") need_train(st, "`rows = \"train\"`") else st$data, label = rows)
 }

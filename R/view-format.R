@@ -6,10 +6,28 @@ format_value <- function(x, error = NA) {
   mapply(function(v, e) {
     if (is.na(v)) return("")
     if (is.na(e) || e <= 0) return(formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _))
-    digits <- max(0, min(6, 1 - floor(log10(e))))
+    digits <- digits_for(e)
     sub("^-(0\\.?0*)$", "\\1", formatC(v, digits = digits, format = "f"))   # no minus zero
   }, x, error, USE.NAMES = FALSE)
 }
+
+# [lower, upper]; nothing where there are no limits.
+in_brackets <- function(lower, upper, unit = NA) {
+  ifelse(is.na(lower) | is.na(upper), "", paste0("[", format_value(lower, unit), ", ", format_value(upper, unit), "]"))
+}
+
+# A value with its limits: half their width after +- where both sides come out the same, else the limits.
+with_limits <- function(value, lower, upper, unit = (upper - lower) / 2) {
+  unit <- ifelse(is.na(unit) | unit <= 0, NA, unit)
+  shown <- format_value(value, unit)
+  step <- 10^-digits_for(unit)
+  even <- abs((upper - value) - (value - lower)) <= step
+  ifelse(is.na(lower) | is.na(upper), shown,
+         ifelse(even %in% TRUE, paste0(shown, " \u00b1", format_value((upper - lower) / 2, unit)), paste(shown, in_brackets(lower, upper, unit))))
+}
+
+# Decimal places that an uncertainty of this size supports.
+digits_for <- function(error) pmax(0, pmin(6, 1 - floor(log10(error))))
 
 format_percent <- function(x) ifelse(is.na(x), "", ifelse(x > 0 & x < 0.005, "< 1 %", paste0(round(100 * x), " %")))
 
@@ -59,6 +77,16 @@ shorten <- function(x, width) {
   x
 }
 
+# The same for sentences and lists: cut between words.
+shorten_words <- function(x, width) {
+  vapply(x, function(one) {
+    if (is.na(one) || nchar(one, "width") <= width) return(one)
+    cut <- strtrim(one, width - 1)
+    between <- sub("[ ,;:]+[^ ]*$", "", cut)
+    paste0(if (nchar(between) > width / 2) between else cut, "\u2026")
+  }, "", USE.NAMES = FALSE)
+}
+
 pad <- function(x, width, right = FALSE) {
   gap <- strrep(" ", pmax(width - nchar(x, "width"), 0))
   if (right) paste0(gap, x) else paste0(x, gap)
@@ -102,8 +130,8 @@ say_ranking <- function(part, labels, method = part$method[1]) {
 say_suspects <- function(x, labels) {
   leak <- unique(x$predictor[grepl("leak?", x$flag, fixed = TRUE)])
   id <- unique(x$predictor[grepl("identifier", x$flag)])
-  c(if (length(leak)) paste0("Suspicious: ", list_words(labels[leak]), " may have been known only after the target (leak?)."),
-    if (length(id)) paste0(list_words(labels[id]), if (length(id) == 1) " is an identifier." else " are identifiers."))
+  c(if (length(leak)) paste0("Was ", list_words(labels[leak]), " known before the target? Alone ", if (length(leak) == 1) "it tells" else "each tells", " nearly all of it (leak?)."),
+    if (length(id)) paste0("Has ", list_words(labels[id]), if (length(id) == 1) " a meaning, or is it an identifier?" else " a meaning, or are they identifiers?"))
 }
 
 # Units of several predictors: the joint value beside the sum over the members, up to three of them.

@@ -30,7 +30,7 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
   panels <- panels_in(part)
   d <- fold_rest(part, labels, top)
   d$panel <- factor(d$panel, panels, panel_names(panels, settings))
-  say <- c(say_ranking(main_part(part), labels), say_suspects(part, labels))
+  say <- say_ranking(main_part(part), labels)
   floor <- drawn_floor(attr(object, "floor"), part, panels, settings)
   reach <- stats::aggregate(list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["panel"], max, na.rm = TRUE)
   reach$row <- levels(d$row)[1]
@@ -46,9 +46,9 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = if (length(unique(settings$measures[match(panels, settings$panel)])) > 1) "free_x" else "fixed") +
     ggplot2::scale_colour_manual(values = method_colours) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
-    ggplot2::labs(x = NULL, y = NULL, title = paste(say, collapse = " "),
+    ggplot2::labs(x = NULL, y = NULL, title = say,
                   subtitle = say_subtitle(object, part, settings),
-                  caption = paste0(say_caption(settings[settings$panel %in% panels, ], object), if (!is.null(floor)) " Noise floor: what permuted copies reach in refits beside them; hollow: not above it in those refits.")) +
+                  caption = paste0(say_caption(settings[settings$panel %in% panels, ], object), suspects_note(part, labels), if (!is.null(floor)) " Noise floor: what permuted copies reach in refits beside them; hollow: not above it in those refits.")) +
     theme_dreher() +
     ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
 }
@@ -56,8 +56,9 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
 #' @rdname autoplot.dreher_ranking
 #' @export
 plot.dreher_ranking <- function(x, ...) {
-  print(ggplot2::autoplot(x, ...))
-  invisible(x)
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
 }
 
 pick_part <- function(x, model, class) {
@@ -126,6 +127,12 @@ say_subtitle <- function(x, part, settings) {
   paste0("Predictors of ", attr(x, "target"), ", model ", part$model[1], " (", settings$class[1], ")",
          if (!is.na(part$class[1])) paste0(", class ", part$class[1]),
          if (length(others)) paste0("; drawn with model = for ", list_words(paste0("\"", others, "\""))), ". Percent: share of the importance.")
+}
+
+# What is to be looked into stands below the figure, as a question.
+suspects_note <- function(part, labels) {
+  say <- say_suspects(part, labels)
+  if (length(say)) paste0(" ", paste(say, collapse = " ")) else ""
 }
 
 say_caption <- function(settings, x) {

@@ -108,8 +108,9 @@ name_step <- function(d, i, st) {
 #' @rdname autoplot.dreher_reduction
 #' @export
 plot.dreher_reduction <- function(x, ...) {
-  print(ggplot2::autoplot(x, ...))
-  invisible(x)
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
 }
 
 #' Draw twins: who can stand in for whom
@@ -157,6 +158,7 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
 #' @rdname autoplot.dreher_twins
 #' @export
 plot.dreher_twins <- function(x, ...) {
-  print(ggplot2::autoplot(x, ...))
-  invisible(x)
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
 }

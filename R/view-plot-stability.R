@@ -60,8 +60,9 @@ autoplot.dreher_stability <- function(object, ..., model = NULL, method = NULL, 
 #' @rdname autoplot.dreher_stability
 #' @export
 plot.dreher_stability <- function(x, ...) {
-  print(ggplot2::autoplot(x, ...))
-  invisible(x)
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
 }
 
 #' Draw the agreement of rankings
@@ -102,8 +103,9 @@ autoplot.dreher_agreement <- function(object, ...) {
 #' @rdname autoplot.dreher_agreement
 #' @export
 plot.dreher_agreement <- function(x, ...) {
-  print(ggplot2::autoplot(x, ...))
-  invisible(x)
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
 }
 
 #' Draw the noise floor
@@ -156,6 +158,7 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
 #' @rdname autoplot.dreher_floor
 #' @export
 plot.dreher_floor <- function(x, ...) {
-  print(ggplot2::autoplot(x, ...))
-  invisible(x)
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
 }

@@ -23,7 +23,8 @@ format.dreher_study <- function(x, ...) {
   c(heading(paste0("Study of ", x$target, " (", x$task, ")")),
     paste0(" target      ", what),
     paste0(" metric      ", x$metric$label, ", ", x$metric$better, " is better"),
-    paste0(" rows        ", format_number(nrow(x$data)), " holdout", if (!is.null(x$train)) paste0(", ", format_number(nrow(x$train)), " training") else "; no training rows given"),
+    paste0(" rows        ", format_number(nrow(x$data)), if (isTRUE(x$seen)) " of those the models were trained on" else " holdout",
+           if (!is.null(x$train)) paste0(", ", format_number(nrow(x$train)), " training") else "; no training rows given"),
     if (!is.null(x$weights)) paste0(" weights     ", x$weights),
     if (!is.null(x$blocks)) paste0(" blocks      ", x$blocks, ": ", format_number(length(unique(x$data[[x$blocks]]))), " in the holdout rows"),
     paste0(" predictors  ", length(x$predictors)), "",
@@ -51,16 +52,19 @@ format_scores <- function(x) {
   if (!all(c("gain_lower", "train_score") %in% names(x)) || !nrow(x)) return(utils::capture.output(print(as_plain(x))))
   shown <- as_plain(x)[seq_len(min(nrow(x), 12)), ]
   unit <- shown$std_error
-  table <- lay_out(list(model = shown$model, holdout = format_value(shown$score, unit),
-                        interval = paste0("[", format_value(shown$lower, unit), ", ", format_value(shown$upper, unit), "]"),
-                        constant = format_value(shown$constant, unit),
-                        `better by` = paste0(format_value(shown$gain, unit), " [", format_value(shown$gain_lower, unit), ", ", format_value(shown$gain_upper, unit), "]"),
-                        training = format_value(shown$train_score, unit)), c(FALSE, rep(TRUE, 5)))
-  weak <- x$model[nzchar(x$flag)]
-  say <- if (length(weak)) paste0("Not shown to beat a constant: ", list_words(weak), ". A ranking of ", if (length(weak) == 1) "it" else "them", " may be noise.")
-    else if (nrow(x) == 1) "It beats a constant: worth questioning." else "All beat a constant: worth questioning."
-  c(heading(paste0("Scores for ", attr(x, "target"), ": ", attr(x, "metric_label"), ", ", x$better[1], " is better, ", format_number(x$n[1]), " holdout rows")),
-    table, "", wrap_lines(say))
+  seen <- isTRUE(attr(x, "seen"))
+  columns <- list(model = shown$model, holdout = format_value(shown$score, unit), interval = in_brackets(shown$lower, shown$upper, unit), constant = format_value(shown$constant, unit),
+                  `better by` = paste(format_value(shown$gain, unit), in_brackets(shown$gain_lower, shown$gain_upper, unit)), training = format_value(shown$train_score, unit))
+  if (seen) columns <- columns[c("model", "training", "constant", "better by")]
+  table <- lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1)))
+  c(heading(paste0("Scores for ", attr(x, "target"), ": ", attr(x, "metric_label"), ", ", x$better[1], " is better, ", format_number(x$n[1]), if (seen) " training rows" else " holdout rows")),
+    table, "", wrap_lines(score_sentence(x)))
+}
+
+score_sentence <- function(x) {
+  weak <- x$model[x$flag == "no skill"]
+  if (isTRUE(attr(x, "seen"))) "These are training rows: how the models do on others cannot be told from them. Give study(data = ) rows they were not trained on." else if (length(weak)) paste0("Not shown to beat a constant: ", list_words(weak), ". A ranking of ", if (length(weak) == 1) "it" else "them", " may be noise.")
+    else if (nrow(x) == 1) "It is shown to beat a constant." else "All are shown to beat a constant."
 }
 
 #' @export
@@ -73,10 +77,10 @@ format_checks <- function(x) {
   shown <- as_plain(x)[seq_len(min(nrow(x), 16)), ]
   name <- shorten(shown$predictor, 18)
   room <- 80 - 5 - max(9, nchar(name, "width")) - max(7, nchar(shown$finding))
-  rows <- lay_out(list(predictor = name, finding = shown$finding, what = shorten(shown$detail, room)))
+  rows <- lay_out(list(predictor = name, finding = shown$finding, what = shorten_words(shown$detail, room)))
   leak <- x$predictor[x$finding == "leak"]
   c(head, rows, if (nrow(x) > 16) paste0(" and ", nrow(x) - 16, " more: as.data.frame() shows them"), "",
-    wrap_lines(if (length(leak)) paste0("Find out when ", list_words(leak), " is known. Leave it out if that is after ", attr(x, "target"), ".")
+    wrap_lines(if (length(leak)) paste0("Was ", list_words(leak), " known before ", attr(x, "target"), "? If not, leave ", if (length(leak) == 1) "it" else "them", " out.")
       else "Findings are reasons to look, not verdicts."))
 }
 
@@ -119,11 +123,11 @@ assemble_ranking <- function(x, rows, most_models) {
     paste0(if (length(models) > 1) paste0(m, ": "), say_ranking(main_part(together[together$model == m, ]), labels))
   }, "")
   skipped <- attr(x, "left_out")
-  c(heading(paste0("Ranking of the predictors of ", attr(x, "target"))), shorten(unique(notes), 80), body,
+  c(heading(paste0("Ranking of the predictors of ", attr(x, "target"))), shorten_words(unique(notes), 80), body,
     if (more > 0) paste0("and ", count_of(more, "more model"), ": as.data.frame() shows all"), "", wrap_lines(say),
-    unlist(lapply(shorten(say_suspects(whole, labels), 240), wrap_lines)),
+    unlist(lapply(shorten_words(say_suspects(whole, labels), 240), wrap_lines)),
     unlist(lapply(c(say_members(attr(x, "members"), models), say_parts(attr(x, "parts"), models), say_gap(attr(x, "gap"), models, labels), say_twins(attr(x, "twins"), labels), say_noise(used), say_resamples(x), say_floor(attr(x, "floor"), labels)), wrap_lines)),
-    if (!is.null(skipped)) wrap_lines(paste0("Left out: ", paste0(skipped$method, " for ", skipped$model, " (", skipped$why, ")", collapse = "; "), ".") |> shorten(240)))
+    if (!is.null(skipped)) wrap_lines(paste0("Left out: ", paste0(skipped$method, " for ", skipped$model, " (", skipped$why, ")", collapse = "; "), ".") |> shorten_words(240)))
 }
 
 # Predictors down, methods across; each cell rank, value and half the interval.
@@ -137,20 +141,40 @@ format_ranking_part <- function(part, labels, most) {
     r <- part[part$panel == m, ]
     i <- match(shown, r$predictor)
     half <- (r$upper - r$lower)[i] / 2
-    value <- ifelse(is.na(i), "", format_value(r$importance[i], ifelse(is.na(half), r$std_error[i], half)))
+    unit <- ifelse(is.na(half), r$std_error[i], half)
+    value <- ifelse(is.na(i), "", format_value(r$importance[i], unit))
+    limits <- with_limits(r$importance[i], r$lower[i], r$upper[i], unit)
     paste0(pad(ifelse(is.na(i), "", paste0("#", r$rank[i])), 4), pad(value, max(nchar(value)), TRUE),
-           ifelse(is.na(half), "", paste0(" \u00b1", format_value(half, half))), ifelse(length(panels) > 2 | is.na(r$share[i]), "", paste0(" (", format_percent(r$share[i]), ")")))
+           ifelse(is.na(i), "", substring(limits, nchar(value) + 1)), ifelse(length(panels) > 2 | is.na(r$share[i]), "", paste0(" (", format_percent(r$share[i]), ")")))
   })
   names(cells) <- panels
   flags <- vapply(shown, function(p) paste(unique(part$flag[part$predictor == p & nzchar(part$flag)]), collapse = "; "), "")
-  columns <- c(list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22)), cells)
-  if (length(panels) <= 2 && any(nzchar(flags))) columns$flag <- shorten(flags, 20)
+  name <- list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22))
+  # Panels beside each other as far as they fit, the rest below.
+  width <- vapply(cells, function(x) max(nchar(x, "width")), 1L)
+  line <- cumulative_lines(pmax(width, nchar(panels)) + 2L, 80 - max(nchar(name[[1]], "width"), 9) - 1)
+  flag <- if (length(panels) <= 2 && any(nzchar(flags))) list(flag = shorten_words(flags, 20))
   rest <- setdiff(order, shown)
   folded <- if (length(rest)) {
     shares <- vapply(panels, function(m) sum(part$share[part$panel == m & part$predictor %in% rest], na.rm = TRUE), 0)
     paste0("  ", length(rest), " others, together ", paste(format_percent(shares), collapse = " / "))
   }
-  c(shorten(lay_out(columns), 80), folded)
+  tables <- lapply(split(seq_along(cells), line), function(at) shorten(lay_out(c(name, cells[at], if (1L %in% at) flag)), 80))
+  c(unlist(tables, use.names = FALSE), folded)
+}
+
+# Which line each piece of a text goes to, when a line holds so much.
+cumulative_lines <- function(widths, room) {
+  line <- 1L
+  used <- 0L
+  vapply(widths, function(w) {
+    if (used > 0 && used + w > room) {
+      line <<- line + 1L
+      used <<- 0L
+    }
+    used <<- used + w
+    line
+  }, 1L)
 }
 
 #' @export
@@ -166,16 +190,16 @@ format_reduction <- function(x, lines = 24) {
     d <- d[!d$candidate %in% beside_path, ]
     if (nrow(d) > most) d <- d[sort(unique(c(seq_len(most - 1), nrow(d)))), ]
     unit <- stats::median(d$price_error[d$price_error > 0])
-    price <- function(r) ifelse(r$price_error == 0, "reference", paste0(format_value(r$price, unit), " \u00b1", format_value((r$price_upper - r$price_lower) / 2, unit)))
+    price <- function(r) ifelse(r$price_error == 0, "reference", with_limits(r$price, r$price_lower, r$price_upper, unit))
     name <- m
     if (!identical(d$refit[1], m)) name <- paste0(m, ", refitted: ", d$refit[1])
     c(if (length(x$curves) > 1 || !identical(d$refit[1], m)) name,
       lay_out(list(size = as.character(d$size), score = format_value(d$score, d$std_error), price = price(d), random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
-                   added = shorten(name_added(d, st), 40)), c(TRUE, TRUE, TRUE, TRUE, FALSE)),
+                   added = shorten_words(name_added(d, st), 40)), c(TRUE, TRUE, TRUE, TRUE, FALSE)),
       if (nrow(beside)) paste0(" ", say_beside(beside, st, price(beside))))
   }))
   c(heading(paste0("Fewer predictors of ", st$target, ": ", st$metric$label, ", ", st$metric$better, " is better")),
-    shorten(paste0(" ", say_path(x), "; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds, ", seed ", x$seed), 80),
+    shorten_words(paste0(" ", say_path(x), "; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds, ", seed ", x$seed), 80),
     body, "", wrap_lines(paste0(if (x$random > 0) paste0("Random: mean of ", x$random, " random sets of the size, on ", if (x$times > 1) "the first drawing of the folds" else "the same folds", ". "), "For looking: the best point flatters. choose_set() gives the honest score.")))
 }
 
@@ -198,48 +222,111 @@ say_beside <- function(d, st, price) {
 #' @export
 print.dreher_set <- function(x, ...) write_lines(x, format_set(x))
 
-format_set <- function(x) {
+# confirmed: does a confirmation follow?
+format_set <- function(x, confirmed = FALSE) {
   st <- x$study
   label <- st$metric$label
-  unit <- max(x$price_error, 1e-12)
+  unit <- price_unit(x)
   own <- max(min(unit, (x$procedure$upper - x$procedure$lower) / 4), 1e-12)   # scores are known better than a price that is huge
-  chosen <- if (x$size) list_words(labels_of(st, x$predictors)) else "none: no set is better than a constant"
-  open <- x$picked[x$picked$share > 0 & x$picked$share < 1, ]
-  doubtful <- open[order(-open$share), ]
+  chosen <- if (x$size) list_words(labels_of(st, x$predictors)) else "none: no set is shown to be better than a constant"
   sensitive <- intersect(x$predictors, st$dictionary$predictor[st$dictionary$sensitive])
   stands <- x$stands_for[lengths(x$stands_for) > 0]
   c(heading(paste0(x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ", x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin), ")")),
-    wrap_lines(chosen, 79, 1) |> utils::head(5), "",
-    paste0(" ", label, " with them   ", format_value(x$score, own), "   with all ", format_value(x$full_score, own), "   constant ", format_value(x$constant_score, own)),
-    paste0(" price        ", format_value(x$price, unit), " [", format_value(x$price_lower, unit), ", ", format_value(x$price_upper, unit), "], paired, approximate"),
-    if (isTRUE(x$cost_full > 0)) paste0(" cost         ", format(x$cost), " of ", format(x$cost_full)),
-    paste0(" procedure    ", format_value(x$procedure$score, own), " [", format_value(x$procedure$lower, own), ", ", format_value(x$procedure$upper, own),
-           "]: score with the choice itself cross-validated"),
-    paste0(" choice       ", say_stability_of_choice(x)),
-    paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten(80),
-    if (nrow(doubtful)) wrap_lines(paste0("not in every split: ", paste0(shorten(labels_of(st, doubtful$predictor), 22), " (", format_percent(doubtful$share), ")", collapse = ", ")), 79, 1) |> utils::head(3),
+    some_lines(chosen, 4), "",
+    if (x$size) wrap_lines(say_set(x), 79, 1),
+    paste0(" ", label, "   ", format_value(x$procedure$score, own), " ", in_brackets(x$procedure$lower, x$procedure$upper, own),
+           " with the choice itself cross-validated") |> shorten_words(80),
+    paste0(" ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own), " with all, ", format_value(x$constant_score, own), " for a constant"),
+    if (x$size) paste0(" on the curve it was read off (flatters): ", format_value(x$score, own), ", price ",
+                       if (x$price_error == 0) "none: these are all" else paste(format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit))) |> shorten_words(80),
+    if (isTRUE(x$cost_full > 0)) paste0(" cost ", format(x$cost), " of ", format(x$cost_full)),
+    wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
+    paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten_words(80),
+    if (x$size) some_lines(say_picked(x), 3),
+    if (any(!x$picked$chosen & x$picked$share >= 0.5)) some_lines(say_passed_over(x), 2),
     if (length(stands)) wrap_lines(paste0("twins: ", paste0("in place of ", labels_of(st, names(stands)), " would do ", vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), ""), collapse = "; ")), 79, 1) |> utils::head(3),
     if (length(sensitive)) wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1),
-    if (!is.na(x$random_share) && x$random_share > max(0.1, 1.5 / (x$random + 1))) wrap_lines(paste0("Random sets of this size do as well (share ", format_percent(x$random_share), "): the ranking hardly matters here."), 79, 1),
-    "", "Next: confirm_set() on rows nobody has touched.")
+    if (length(say_random(x))) wrap_lines(say_random(x), 79, 1),
+    if (x$size && length(x$left_out) && !confirmed) c("", "Next: confirm_set() on rows nobody has touched."))
+}
+
+# Text over so many lines at the most; what is left away is marked.
+some_lines <- function(text, most) {
+  lines <- wrap_lines(text, 79, 1)
+  if (length(lines) <= most) return(lines)
+  c(lines[seq_len(most - 1)], paste0(sub("[ ,;]+$", "", lines[most]), "\u2026"))
+}
+
+price_unit <- function(x) {
+  unit <- max(x$price_error, (x$procedure$price_upper - x$procedure$price_lower) / 4, 0, na.rm = TRUE)
+  if (unit > 0) unit else max((x$procedure$upper - x$procedure$lower) / 4, 1e-12, na.rm = TRUE)
+}
+
+# In how many splits each chosen predictor was chosen, none of them left out.
+say_picked <- function(x) {
+  of <- x$picked[x$picked$chosen, ]
+  of <- of[order(-of$share), ]
+  every <- of$predictor[of$share == 1]
+  rest <- of[of$share < 1, ]
+  name <- function(p) shorten(labels_of(x$study, p), 22)
+  if (!nrow(rest)) return("Every split chose all of them.")
+  paste0("Chosen in splits: ", paste(c(if (length(every)) paste0(paste(name(every), collapse = ", "), " in all"),
+                                        paste0(name(rest$predictor), " in ", ifelse(rest$share == 0, "none", format_percent(rest$share)))), collapse = "; "), ".",
+         if (any(rest$share < 0.5)) " What fewer than half of the splits chose is not sure to be needed.")
+}
+
+say_passed_over <- function(x) {
+  of <- x$picked[!x$picked$chosen & x$picked$share >= 0.5, ]
+  paste0("Not in the set, though at least half of the splits chose it: ", paste0(shorten(labels_of(x$study, of$predictor), 22), " (", format_percent(of$share), ")", collapse = ", "), ".")
+}
+
+# Random sets of the same size, where there are enough that differ from the chosen one.
+say_random <- function(x) {
+  if (!isTRUE(x$random_sets >= 8) || is.na(x$random_share) || x$size == 0) return(NULL)
+  good <- round(x$random_share * (x$random_sets + 1)) - 1
+  if (good < 1) return(NULL)
+  paste0(good, " of ", x$random_sets, " other sets of this size, drawn at random, score", if (good == 1) "s", " as well or better on the same rows",
+         if (x$random_share > 0.5) ": which predictors are taken hardly matters here." else ".")
 }
 
 say_stability_of_choice <- function(x) {
   s <- x$stability
-  if (is.na(s[["value"]])) return(if (all(x$sizes_picked == 0)) "nothing in every split" else "the same in every split, or all")
+  overlap <- if (x$size && !is.na(x$overlap)) paste0("; share ", format_percent(x$overlap), " with this set")
+  if (is.na(s[["value"]])) return(if (all(x$sizes_picked == 0)) "nothing in every split" else paste0("the same in every split, or all", overlap))
   word <- if (s[["value"]] > 0.75) "much the same" else if (s[["value"]] >= 0.4) "partly the same" else "hardly the same"
-  paste0(word, " over splits: ", sprintf("%.2f", s[["value"]]), " (chance 0, one set 1)")
+  paste0(word, " over splits, ", sprintf("%.2f", s[["value"]]), " (chance 0, one set 1)", overlap)
 }
 
-say_set <- function(x) {
+# Three verdicts only, from the price of the choice itself cross-validated and, where there is one, the confirmation on untouched rows:
+# safe (no more is lost than the margin), costs (a loss is shown), open (cannot be told).
+set_verdict <- function(x, confirmation = NULL) {
+  p <- x$procedure
+  confirmed <- if (!is.null(confirmation)) confirmation$statement
+  if (isTRUE(p$price_lower > 0) || identical(confirmed, "worse")) return("costs")
+  if (!is.null(confirmed)) return(if (confirmed %in% c("better", "not worse by more than the margin", "the same set")) "safe" else "open")
+  if (isTRUE(x$allowed > 0) && isTRUE(p$price_upper < x$allowed)) "safe" else "open"
+}
+
+say_set <- function(x, confirmation = NULL) {
   st <- x$study
-  unit <- max(x$price_error, 1e-12)
-  if (x$size == 0) return("No set of predictors is better than a constant.")
-  if (!length(x$left_out)) return(paste0("All ", x$size, " predictors are needed."))
-  does <- if (x$price_upper < 0) " do better than all: " else if (x$price_lower <= 0) " do as well as all, as far as can be told: " else " do almost as well as all: "
-  if (x$size == 1) does <- sub("do ", "does ", does)
-  paste0(count_of(x$size, "predictor", TRUE), " of ", x$size + length(x$left_out), does, st$metric$label, " ",
-         format_value(x$score, unit), " against ", format_value(x$full_score, unit), ".")
+  all <- x$size + length(x$left_out)
+  if (x$size == 0) return("No set of predictors is shown to be better than a constant.")
+  if (!length(x$left_out)) return(if (all == 1) "The only predictor stays." else paste0("All ", all, " predictors stay: by this rule none can go."))
+  unit <- price_unit(x)
+  on_fresh <- !is.null(confirmation) && !identical(confirmation$statement, "the same set")
+  price <- if (on_fresh) unlist(confirmation[c("difference", "lower", "upper")]) else unlist(x$procedure[c("price", "price_lower", "price_upper")])
+  if (on_fresh) unit <- max(confirmation$std_error, 1e-12)
+  source <- if (on_fresh) "on untouched rows" else "with the choice cross-validated"
+  number <- function(v) format_value(v, unit)
+  who <- paste0(count_of(x$size, "predictor"), " of ", all)
+  limits <- in_brackets(price[2], price[3], unit)
+  verdict <- set_verdict(x, confirmation)
+  shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) " Which ones is not settled: the splits hardly agree."
+  paste0(switch(verdict,
+                safe = paste0("Safe: ", who, if (x$size == 1) " loses" else " lose", " less than the margin of ", number(if (on_fresh) confirmation$margin else x$allowed), "; price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, "."),
+                costs = if (price[2] > 0) paste0("It costs: ", who, if (x$size == 1) " is" else " are", " worse than all by ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, ".") else
+                  paste0("It costs: cross-validated, ", who, if (x$size == 1) " is" else " are", " worse than all by ", format_value(x$procedure$price, price_unit(x)), " ", in_brackets(x$procedure$price_lower, x$procedure$price_upper, price_unit(x)), " ", st$metric$label, "; untouched rows do not settle it."),
+                open = paste0("Whether ", who, if (x$size == 1) " does" else " do", " as well as all cannot be told: price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, ".")), shaky)
 }
 
 #' @export
@@ -259,13 +346,31 @@ format_twins <- function(x, most = 6) {
     stays <- of$predictor[of$representative]
     gone <- of$predictor[!of$representative]
     c(wrap_lines(paste0(list_words(name(of$predictor)), " (association ", format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"), 79, 1),
-      wrap_lines(if (length(gone)) paste0(list_words(name(stays)), " stays (", of$why[of$representative][1], "); ", list_words(name(gone)), " would do in its place.") else paste0(list_words(name(stays)), " stay: all are to be kept."), 79, 3),
+      wrap_lines(say_cluster(x, of, stays, gone), 79, 3),
       if (any(!is.na(of$replaceable))) paste0("   replaceable by all others: ", paste0(shorten(name(of$predictor), 22), " ", format_percent(of$replaceable), collapse = ", ")) |> shorten(80))
   }))
   if (is.null(body)) body <- wrap_lines(paste0("No two predictors go together that closely; the closest are at ", format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."), 79, 1)
   c(heading(paste0("Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$least, " or more")), body,
     if (nrow(x$clusters) > most) paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster")), "", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in.")
 }
+
+# Who stays and who goes, and whether that could be the other way round.
+say_cluster <- function(x, of, stays, gone) {
+  name <- function(p) unname(x$labels[p])
+  told <- function(from, to) x$tells$tells[match(paste(from, to), paste(x$tells$predictor, x$tells$other))]
+  if (!length(gone)) {
+    return(if (all(of$why == "kept")) paste0(list_words(name(stays)), " stay: all are to be kept.") else
+      paste0(list_words(name(stays)), " stay: they go together, but none tells the others well enough (", paste0(format_percent(range(told_of(x, stays))), collapse = " to "), ")."))
+  }
+  first <- stays[1]
+  back <- told(gone, first)
+  does <- back >= x$least^2
+  paste0(list_words(name(stays)), if (length(stays) > 1) " stay" else " stays", if (nzchar(of$why[of$predictor == first])) paste0(" (", of$why[of$predictor == first], ")"), "; ",
+         paste(c(if (any(does)) paste0(list_words(name(gone[does])), " would do in its place"),
+                 if (any(!does)) paste0(list_words(name(gone[!does])), " can go, but would not do in its place (", if (sum(!does) == 1) "tells " else "tell ", list_words(format_percent(back[!does])), " of it)")), collapse = "; "), ".")
+}
+
+told_of <- function(x, members) x$tells$tells[x$tells$predictor %in% members & x$tells$other %in% members]
 
 #' @export
 print.dreher_comparison <- function(x, ...) write_lines(x, format_comparison(x))
@@ -278,7 +383,7 @@ format_comparison <- function(x) {
     unit <- stats::median(d$diff_error[d$diff_error > 0])
     if (is.na(unit)) unit <- max(d$upper - d$lower) / 4
     columns <- list(set = shorten(d$set, 18), size = as.character(d$size), score = format_value(d$score, unit),
-                    difference = ifelse(d$set == attr(x, "reference"), "reference", paste0(format_value(d$difference, unit), " \u00b1", format_value((d$diff_upper - d$diff_lower) / 2, unit))))
+                    difference = ifelse(d$set == attr(x, "reference"), "reference", with_limits(d$difference, d$diff_lower, d$diff_upper, unit)))
     if (any(!is.na(d$cost) & d$cost > 0)) columns$cost <- ifelse(is.na(d$cost), "", format(d$cost))
     if (any(!is.na(d$aicc))) columns[["AICc +"]] <- ifelse(is.na(d$aicc), "", format(round(d$aicc_difference, 1), nsmall = 1, trim = TRUE))
     columns$statement <- sub(" by more than the margin", "", d$statement)
@@ -294,8 +399,12 @@ print.dreher_confirmation <- function(x, ...) write_lines(x, format_confirmation
 
 format_confirmation <- function(x) {
   unit <- max(x$std_error, 1e-12)
-  c(heading(paste0("Confirmed on ", format_number(x$n), " untouched rows: ", x$statement)),
-    paste0(" ", x$metric, ": ", format_value(x$score_small, unit), " with ", length(x$predictors), " predictors, ", format_value(x$score_full, unit), " with all ", x$full_size,
+  if (identical(x$statement, "the same set")) {
+    return(c(heading(paste0("Nothing to confirm on ", format_number(x$n), " untouched rows")), wrap_lines(say_confirmation(x)),
+             paste0(" ", x$metric_label, ": ", format_value(x$score_full), ", ", format_value(x$score_constant), " constant"), say_looks(x)))
+  }
+  c(heading(paste0("Compared on ", format_number(x$n), " untouched rows: ", x$statement)),
+    paste0(" ", x$metric_label, ": ", format_value(x$score_small, unit), " with ", length(x$predictors), " predictors, ", format_value(x$score_full, unit), " with all ", x$full_size,
            ", ", format_value(x$score_constant, unit), " constant"),
     paste0(" difference ", format_value(x$difference, unit), " [", format_value(x$lower, unit), ", ", format_value(x$upper, unit), "], one-sided limit ", format_value(x$limit, unit),
            ", margin ", format_value(x$margin, unit)), "", wrap_lines(say_confirmation(x)), say_looks(x))
@@ -304,9 +413,12 @@ format_confirmation <- function(x) {
 say_confirmation <- function(x) {
   switch(x$statement,
          better = "On untouched rows the smaller model is better than the full one.",
-         "not worse by more than the margin" = "On untouched rows the smaller model loses less than the margin.",
-         worse = "On untouched rows the smaller model is worse; whether by more than the margin is open. Choose a larger set.",
-         paste0("Inconclusive: too few rows to tell. About ", format_number(x$n_needed), " rows would settle it if nothing is lost."))
+         "not worse by more than the margin" = "On untouched rows the smaller model is not worse by more than the margin.",
+         worse = if (x$lower > x$margin) "On untouched rows the smaller model is worse by more than the margin. Choose a larger set." else
+           "On untouched rows the smaller model is worse; whether by more than the margin is open. Choose a larger set.",
+         "the same set" = "The set holds all predictors: there is no smaller model to compare.",
+         paste0("Inconclusive: too few rows to tell. ", if (isTRUE(x$n_needed <= 20 * x$n)) paste0("About ", format_number(x$n_needed), " rows would settle it if nothing is lost.") else
+           "It would take more than twenty times as many; a wider margin may be reasonable."))
 }
 
 say_looks <- function(x) {

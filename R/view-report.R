@@ -22,9 +22,7 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
   check_class(study, "dreher_study", "study", "study()")
   check_string(file, "file")
   results <- sort_results(study, list(...))
-  if (!rmarkdown::pandoc_available("2.0")) {
-    stop_study("The report needs pandoc, which is not on this machine.", todo = "Install pandoc 2.0 or later (Debian: apt-get install pandoc).")
-  }
+  check_pandoc()
   if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
   if (is.null(title)) title <- paste("What predicts", study$target)
   work <- tempfile("report")
@@ -37,6 +35,12 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
                             output_options = list(pandoc_args = c("--metadata", paste0("pagetitle=", title))))
   if (!file.copy(made, file, overwrite = TRUE)) stop_input(paste0("The file \"", file, "\" cannot be written."))
   invisible(file)
+}
+
+check_pandoc <- function() {
+  if (!rmarkdown::pandoc_available("2.0")) {
+    stop_study("The report needs pandoc, which is not on this machine.", todo = "Install pandoc 2.0 or later (Debian: apt-get install pandoc).")
+  }
 }
 
 sort_results <- function(study, given) {
@@ -77,7 +81,7 @@ escape <- function(x) htmltools::htmlEscape(as.character(x))
 page_answer <- function(r) {
   lines <- character()
   if (!is.null(r$set)) {
-    lead <- say_set(r$set)
+    lead <- say_set(r$set, r$confirmation)
     names <- labels_of(r$study, r$set$predictors)
     lines <- c(lines, paste0("<p class=\"chosen\">", paste0("<span>", escape(names), "</span>", collapse = " "), "</p>"))
   } else if (!is.null(r$ranking)) {
@@ -85,7 +89,7 @@ page_answer <- function(r) {
   } else if (!is.null(r$stability)) {
     lead <- say_stability(r$stability$parts[[1]], r$stability$labels, r$stability$about)
   } else {
-    lead <- if (any(nzchar(r$scores$flag))) "Not every model beats a constant." else "The models are worth questioning."
+    lead <- score_sentence(r$scores)
   }
   facts <- page_facts(r)
   paste0("<section class=\"answer\"><h1>", escape(r$title), "</h1><p class=\"lead\">", escape(lead), "</p>", paste(lines, collapse = ""),
@@ -102,19 +106,17 @@ page_facts <- function(r) {
   facts <- character()
   set <- r$set
   if (!is.null(set)) {
-    unit <- max(set$price_error, 1e-12)
-    price <- function(x) format_value(x, unit)
-    facts["Price of leaving the others out"] <- if (set$price_upper < 0) {
-      paste0("none: better by ", price(-set$price), " ", r$study$metric$label, " [", price(-set$price_upper), ", ", price(-set$price_lower), "]")
-    } else {
-      paste0(price(set$price), " ", r$study$metric$label, " [", price(set$price_lower), ", ", price(set$price_upper), "]")
-    }
-    facts["Score with the choice cross-validated"] <- paste0(format_value(set$procedure$score, unit), " [", format_value(set$procedure$lower, unit), ", ", format_value(set$procedure$upper, unit), "]")
+    unit <- price_unit(set)
+    p <- set$procedure
+    metric <- r$study$metric$label
+    if (set$size && length(set$left_out)) facts["Price of leaving the others out"] <- paste0(format_value(p$price, unit), " ", in_brackets(p$price_lower, p$price_upper, unit), " ", metric, " (the choice cross-validated too)")
+    facts["Score with the choice cross-validated"] <- paste0(format_value(p$score, unit), " ", in_brackets(p$lower, p$upper, unit), "; all predictors ", format_value(set$full_score, unit), ", a constant ", format_value(set$constant_score, unit))
+    if (set$size && length(set$left_out)) facts["How sure the choice is"] <- say_picked(set)
   }
   if (!is.null(r$confirmation)) facts["On untouched rows"] <- say_confirmation(r$confirmation)
   leak <- r$checks$predictor[r$checks$finding == "leak"]
-  if (length(leak)) facts["Suspicious"] <- paste0(list_words(labels_or_names(r$study, leak)), " may have been known only after the target")
-  facts["Asked"] <- paste0(list_words(names(r$study$models)), "; ", format_number(nrow(r$study$data)), " holdout rows; ", r$study$metric$label, ", ", r$study$metric$better, " is better")
+  if (length(leak)) facts["To be looked into"] <- paste0("Was ", list_words(labels_or_names(r$study, leak)), " known before the target?")
+  facts["Asked"] <- paste0(list_words(names(r$study$models)), "; ", format_number(nrow(r$study$data)), " ", rows_word(r$study), " rows; ", r$study$metric$label, ", ", r$study$metric$better, " is better")
   facts
 }
 
@@ -139,6 +141,10 @@ page_table <- function(columns, values = list(), search = FALSE) {
 }
 
 page_scores <- function(x) {
+  if (isTRUE(attr(x, "seen"))) {
+    return(page_table(list(Model = x$model, `Score on training rows` = format_value(x$score), Constant = format_value(x$constant), `Better by` = format_value(x$gain)),
+                      list(`Score on training rows` = x$score, Constant = x$constant, `Better by` = x$gain)))
+  }
   page_table(list(Model = x$model, `Holdout score` = paste0(format_value(x$score, x$std_error), " [", format_value(x$lower, x$std_error), ", ", format_value(x$upper, x$std_error), "]"),
                   Constant = format_value(x$constant, x$std_error), `Better by` = paste0(format_value(x$gain, x$std_error), " [", format_value(x$gain_lower, x$std_error), ", ", format_value(x$gain_upper, x$std_error), "]"),
                   Training = format_value(x$train_score, x$std_error)), list(`Holdout score` = x$score, Constant = x$constant, `Better by` = x$gain, Training = x$train_score))
@@ -150,7 +156,7 @@ page_ranking <- function(x) {
   page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Class = ifelse(is.na(d$class), "", d$class), Rank = d$rank, Predictor = unname(attr(x, "labels")[d$predictor]),
                   Importance = format_value(d$importance, half), Interval = ifelse(is.na(d$lower), "none", paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")),
                   Share = format_percent(d$share), Flag = d$flag),
-             list(Rank = d$rank, Importance = d$importance, Share = d$share), search = TRUE)
+             list(Rank = d$rank, Importance = d$importance, Interval = d$lower, Share = d$share), search = TRUE)
 }
 
 page_stability <- function(x) {
@@ -159,7 +165,7 @@ page_stability <- function(x) {
   floor <- if (!all(is.na(d$above_floor))) list(`Noise floor` = ifelse(is.na(d$above_floor), "", ifelse(d$above_floor, "above", "not above")))
   page_table(c(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Rank = d$rank, `Rank set` = ifelse(is.na(d$rank_lower), "", ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))),
                   Spread = paste0(d$spread_lower, "-", d$spread_upper), Importance = format_value(d$importance, half), Tier = ifelse(is.na(d$tier), "", d$tier)), floor),
-             list(Rank = d$rank, Importance = d$importance, Tier = d$tier), search = TRUE)
+             list(Rank = d$rank, `Rank set` = d$rank_lower, Spread = d$spread_lower, Importance = d$importance, Tier = d$tier), search = TRUE)
 }
 
 page_floor <- function(x) {
@@ -178,7 +184,7 @@ page_reduction <- function(r) {
   page_table(list(Model = d$model, Size = d$size, Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)), Adds = ifelse(d$size == 0, "(constant)", ifelse(is.na(beside), added, beside)), Score = format_value(d$score, d$std_error),
                   Price = ifelse(d$price_error == 0, "reference", paste0(format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ", format_value(d$price_upper, unit), "]")),
                   `Random sets` = ifelse(is.na(d$random), "", paste0(format_value(d$random, d$std_error), " [", format_value(d$random_lower, d$std_error), ", ", format_value(d$random_upper, d$std_error), "]"))),
-             list(Size = d$size, Cost = d$cost, Score = d$score, Price = d$price))
+             list(Size = d$size, Cost = d$cost, Score = d$score, Price = d$price, `Random sets` = d$random))
 }
 
 page_comparison <- function(x) {

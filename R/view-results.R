@@ -63,7 +63,7 @@ circumstances <- function(x) {
 with_settings <- function(table, about, settings) {
   plain <- about[!vapply(about, is.data.frame, NA)]
   plain <- plain[setdiff(names(plain), c(names(table), "made_by", "what", "data"))]
-  out <- as.data.frame(c(plain, list(row.names = seq_len(nrow(table)))))
+  out <- as.data.frame(lapply(plain, rep_len, nrow(table)))[seq_len(nrow(table)), , drop = FALSE]
   if (!is.null(settings)) {
     rows <- if (is.null(table$slice)) table$rows else rows_with_slice(table$rows, table$slice)
     i <- match(paste(table$model, table$method, rows), paste(settings$model, settings$method, settings$rows))

@@ -19,6 +19,7 @@
 #' | `score`, `all`, `constant` | cross-validated scores of the set, of all predictors and of none |
 #' | `price`, `procedure` | objects with `value`, `lower`, `upper`: the loss paid against all predictors; the score of the whole procedure |
 #' | `stability` | chance-corrected stability of the choice over splits, or null |
+#' | `looks` | a list, one object for each time the set was confirmed on untouched rows: fingerprints of `rows` and `set`, `n`, `statement`, `at` |
 #' | `level`, `seed` | of the intervals; of all that was drawn |
 #' | `rows`, `data` | number of training rows; fingerprint of their target and predictors |
 #' | `repeat` | the calls that give the set again |
@@ -45,7 +46,7 @@ write_predictor_set <- function(set, file) {
                 metric = one(st$metric$name), better = one(st$metric$better), score = number(set$score), all = number(set$full_score), constant = number(set$constant_score),
                 price = list(value = number(set$price), lower = number(set$price_lower), upper = number(set$price_upper)),
                 procedure = list(value = number(set$procedure$score), lower = number(set$procedure$lower), upper = number(set$procedure$upper)), stability = number(set$stability[["value"]]),
-                level = one(set$level), seed = one(set$seed), rows = one(nrow(st$train)), data = one(training_print(st)), `repeat` = set$how)
+                looks = looks_of_set(set), level = one(set$level), seed = one(set$seed), rows = one(nrow(st$train)), data = one(training_print(st)), `repeat` = set$how)
   for (name in c("families", "stands_for")) if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())
   tryCatch(writeLines(jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE), file), error = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)),
            warning = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)))
@@ -62,6 +63,9 @@ read_predictor_set <- function(file) {
   if (!identical(as.integer(found$version), 1L)) stop_input(paste0("The predictor set \"", file, "\" has version ", found$version, "; version 1 is known."), todo = "Update dreher.")
   found$predictors <- as.character(unlist(found$predictors))
   found$left_out <- as.character(unlist(found$left_out))
+  looks <- jsonlite::fromJSON(file, simplifyVector = FALSE)$looks
+  found$looks <- tryCatch(sound_looks(looks), error = function(e) stop_input(paste0("The file \"", file, "\" is damaged: ", conditionMessage(e), "."), todo = "Write the set again."))
+  found$file <- file
   structure(found, class = "dreher_set_file")
 }
 
@@ -71,3 +75,8 @@ as.character.dreher_set_file <- function(x, ...) x$predictors
 #' @export
 formula.dreher_set_file <- function(x, ...) stats::reformulate(if (length(x$predictors)) paste0("`", x$predictors, "`") else "1", as.name(x$target))
 
+# Looks of this session at which the set was compared.
+looks_of_set <- function(set) {
+  own <- Filter(function(l) identical(l$set, set_print(set)), looks_here$all)
+  lapply(own, function(l) lapply(l, jsonlite::unbox))
+}

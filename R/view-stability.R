@@ -169,10 +169,20 @@ say_agreement <- function(x, most = 3, briefly = FALSE) {
   # Ranks of predictors that matter nowhere are settled by chance.
   matters <- x$predictors$share >= 0.5 / nrow(x$predictors)
   d <- utils::head(x$predictors[is_disputed(x$predictors) & matters, ], most)
-  if (!nrow(d)) return("The rankings agree: no predictor that matters moves by more than a fifth of the places.")
+  if (!nrow(d)) return(say_no_dispute(x))
   place <- function(v) format(v, trim = TRUE)
   more <- if (briefly) "" else paste0(" (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in, ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")")
   paste0("They disagree most on ", list_words(paste0(shorten(x$labels[d$predictor], 24), more)), ".")
+}
+
+# Nobody is far apart: whether that is agreement is for the measure over all predictors to say.
+say_no_dispute <- function(x) {
+  if (max(x$pairs$shared) < 4) return(paste0("The lists share ", max(x$pairs$shared), " predictors or fewer: too few to say whether they agree."))
+  tau <- range(x$pairs$tau[x$pairs$shared >= 4], na.rm = TRUE)
+  two <- function(v) formatC(v, digits = 2, format = "f")
+  measured <- if (tau[1] == tau[2]) two(tau[1]) else paste(two(tau[1]), "to", two(tau[2]))
+  paste0("No predictor that matters moves by more than a fifth of the places; ",
+         if (tau[1] >= 0.7) "the rankings agree" else if (tau[1] >= 0.4) "over all predictors the orders agree in part" else "over all predictors the orders agree little", " (tau ", measured, ").")
 }
 
 #' @export

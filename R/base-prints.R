@@ -1,0 +1,47 @@
+# Fingerprints of columns, tables and rows. They depend on values alone: whole numbers and others,
+# a factor and its text, a tibble and a data frame, columns or levels in another order are the same.
+
+# Text or plain doubles, held in full. (A number turned into text is held back by R until somebody
+# looks at it, and would be hashed in that form.)
+plain_values <- function(x) {
+  if (is.factor(x) || is.character(x) || is.logical(x)) {
+    out <- rep(NA_character_, length(x))
+    out[seq_along(x)] <- enc2utf8(as.character(x))
+    return(out)
+  }
+  unit <- if (inherits(x, "difftime")) attr(x, "units")
+  structure(as.double(unclass(x)) + 0, unit = unit)
+}
+
+column_hashes <- function(data) vapply(data, function(x) rlang::hash(plain_values(x)), "")
+
+table_print <- function(data) {
+  if (is.null(data)) return("")
+  hashes <- column_hashes(data)
+  rlang::hash(hashes[order(names(hashes), method = "radix")])
+}
+
+# One text per row, from the values of all columns.
+row_keys <- function(data) {
+  do.call(paste, c(unname(lapply(data, function(x) as.character(plain_values(x)))), sep = "\r"))
+}
+
+# Which rows of `data` stand in `known` as well, on the columns that both have, and whether these
+# are more than chance explains. New rows of the same kind repeat a known one about as often as the
+# known ones repeat each other (upper limit of that share: Clopper and Pearson 1934); `beyond`: more
+# are there than 99 of 100 such tables would have.
+find_known_rows <- function(data, known) {
+  shared <- intersect(names(known), names(data))
+  if (!length(shared)) {
+    return(list(found = rep(FALSE, nrow(data)), count = 0L, beyond = FALSE, by_chance = 0))
+  }
+  own <- row_keys(data[shared])
+  other <- row_keys(known[shared])
+  found <- own %in% other
+  n <- length(other)
+  repeated <- sum(duplicated(other) | duplicated(other, fromLast = TRUE))
+  share <- if (repeated < n) stats::qbeta(0.95, repeated + 1, n - repeated) else 1
+  same <- n > 1 && length(own) == n && identical(sort(own), sort(other))
+  list(found = found, count = sum(found), by_chance = length(own) * repeated / n,
+       beyond = same || sum(found) > stats::qbinom(0.99, length(own), share))
+}

@@ -1,0 +1,112 @@
+# Which models a reader takes, and models that go through their own predict().
+#
+# A reader is made for exact classes: a generalised additive model is no linear model, though its
+# class says it is one. A subclass that nobody vouched for is not read as its parent. Kinds of
+# linear models go through their own predict(), and are trained again as what they are; others are
+# refused.
+
+# Classes that are another class in all that matters here, beside those with methods of their own.
+reader_aliases <- c("aov", "mlm", "randomForest.formula", "elnet", "lognet", "multnet", "fishnet",
+                    "mrelnet", "xgboost")
+
+has_own_reader <- function(class) {
+  name <- paste0("read_predictions.", class)
+  class %in% reader_aliases || exists(name, envir = globalenv(), mode = "function") ||
+    !is.null(utils::getS3method("read_predictions", class, optional = TRUE, envir = topenv()))
+}
+
+# A model as the readers take it, or an error with the way out.
+as_readable <- function(object, name) {
+  first <- class(object)[1]
+  if (!is.object(object) || has_own_reader(first)) return(object)
+  parents <- Filter(has_own_reader, class(object)[-1])
+  if (!length(parents)) return(object)   # no reader at all: said when it is asked
+  if (inherits(object, "lm") && !is.null(object$terms)) return(new_own_predict(object))
+  stop_model(paste0("Model \"", name, "\" is of class \"", first, "\", a kind of \"", parents[1],
+                    "\", and the reader was made for \"", parents[1], "\" itself."),
+             "What it reads there may not be what this model does.",
+             "Give `study(predict_with = )` a function that predicts, and `refit_with` one that fits.")
+}
+
+# formula: what it was fitted by, on the left the target as it stands there.
+new_own_predict <- function(object, formula = NULL) {
+  if (is.null(formula)) formula <- if (inherits(object, "gam")) stats::formula(object) else object$terms
+  structure(list(model = object, formula = formula), class = "dreher_own_predict")
+}
+
+# The model as the user knows it, whatever it has been wrapped in here.
+users_object <- function(object) {
+  if (inherits(object, "dreher_own_predict")) return(object$model)
+  if (!inherits(object, "dreher_encoded")) return(object)
+  if (is.null(object$wrapper)) users_object(object$engine) else object$wrapper
+}
+
+# What the readers look into: the model behind an encoder.
+readers_object <- function(object) if (inherits(object, "dreher_encoded")) object$engine else object
+
+family_of <- function(model) if (is.list(model$family)) model$family else stats::gaussian()
+
+#' @export
+read_task.dreher_own_predict <- function(model, ...) {
+  family <- family_of(model$model)$family
+  if (!is.character(family) || length(family) != 1) {
+    stop_model(paste0("Models of class \"", class(model$model)[1], "\" with this family are not supported."),
+               todo = "Give `study(predict_with = )` a function that predicts.")
+  }
+  if (!family %in% c("binomial", "quasibinomial")) return(list(task = "regression", classes = NULL))
+  read_task.glm(model$model)
+}
+
+#' @export
+read_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
+  terms <- model$model$terms
+  predictors <- plain_columns(terms)
+  levels <- if (!is.null(train)) levels_of_rows(train, intersect(predictors, names(train))) else list()
+  known <- model$model$xlevels[intersect(names(model$model$xlevels), predictors)]
+  levels[names(known)] <- known
+  new_inputs(predictors, levels, missing = FALSE,
+             also = setdiff(plain_columns(terms, all = TRUE), predictors))
+}
+
+#' @export
+read_predictions.dreher_own_predict <- function(model, data, ...) {
+  p <- as.double(suppressWarnings(stats::predict(model$model, data, type = "response")))
+  classes <- read_task(model)$classes
+  if (is.null(classes)) return(back_transform(model$model$terms)$inverse(p))
+  matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
+}
+
+# The same call with the formula and the rows exchanged; what comes out must be of the same class.
+#' @export
+refit_model.dreher_own_predict <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  own <- model$model
+  class <- class(own)[1]
+  call <- as.list(own$call)
+  refuse_arguments(call, c("weights", "subset", "offset", "knots", "sp", "start", "etastart", "mustart"), class)
+  terms <- stats::terms(model$formula)
+  formula <- kept_terms(terms, target, predictors)
+  if (family_of(own)$family %in% c("binomial", "quasibinomial")) data[[target]] <- factor(data[[target]])
+  keep <- setdiff(names(call), c("", "formula", "data", "model", "x", "y", "fit", "G"))
+  args <- reusable_arguments(call, keep, environment(model$formula), class)
+  fit <- with_stream(seed, class, fit_with(fitting_function(own), list(formula = formula, data = quote(data)), args))
+  if (!identical(class(fit), class(own))) {
+    stop_model(paste0("Trained again, the model of class \"", class, "\" becomes one of class \"", class(fit)[1], "\"."),
+               todo = "Give `study(refit_with = )` a function that fits the model.")
+  }
+  new_own_predict(fit)
+}
+
+# The function a model was fitted by, found in the package that its class comes from.
+fitting_function <- function(model) {
+  fun <- model$call[[1]]
+  if (!is.name(fun)) return(fun)
+  method <- utils::getS3method("predict", class(model)[1], optional = TRUE)
+  home <- if (!is.null(method)) topenv(environment(method)) else globalenv()
+  for (place in list(home, environment(model$terms), globalenv())) {
+    if (exists(as.character(fun), envir = place, mode = "function")) {
+      return(get(as.character(fun), envir = place, mode = "function"))
+    }
+  }
+  stop_model(paste0("The function `", as.character(fun), "`, by which the model was fitted, is not there."),
+             todo = "Attach its package, or give `study(refit_with = )` a function that fits the model.")
+}
