@@ -148,7 +148,11 @@ refit_wrapped <- function(model, data, target, predictors) {
     gone <- setdiff(before$var_info$variable[before$var_info$role %in% "predictor"], predictors)
     if (length(gone)) {
       before <- recipes::update_role(before, !!!rlang::syms(gone), new_role = "left out")
-      before <- recipes::update_role_requirements(before, "left out", bake = FALSE)
+      # New rows need not have them, unless a step asks for one by name.
+      free <- recipes::update_role_requirements(before, "left out", bake = FALSE)
+      fit <- parsnip::fit(workflows::workflow(free, spec), data = data)
+      few <- data[seq_len(min(2, nrow(data))), predictors, drop = FALSE]
+      if (!inherits(try(encode_wrapped(fit, few), silent = TRUE), "try-error")) return(fit)
     }
     return(parsnip::fit(workflows::workflow(before, spec), data = data))
   }

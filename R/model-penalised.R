@@ -27,14 +27,26 @@ read_task.glmnet <- function(model, ...) {
 #' @export
 read_inputs.glmnet <- function(model, train = NULL, ...) {
   beta <- glmnet_path(model)$beta
-  new_inputs(rownames(if (is.list(beta)) beta[[1]] else beta), missing = FALSE)
+  new_inputs(setdiff(rownames(if (is.list(beta)) beta[[1]] else beta), idle_column), missing = FALSE)
+}
+
+# glmnet wants two columns. Beside a single one stands a column of zeros, which gets no coefficient.
+idle_column <- "(idle)"
+
+glmnet_columns <- function(data, model) {
+  beta <- glmnet_path(model)$beta
+  idle <- idle_column %in% rownames(if (is.list(beta)) beta[[1]] else beta)
+  beside_idle(as.matrix(data[read_inputs(model)$predictors]), idle)
+}
+
+beside_idle <- function(x, idle = ncol(x) < 2) {
+  if (idle) cbind(x, matrix(0, nrow(x), 1, dimnames = list(NULL, idle_column))) else x
 }
 
 #' @export
 read_predictions.glmnet <- function(model, data, ...) {
   rlang::check_installed("glmnet", "to predict with a glmnet model")
-  x <- as.matrix(data[read_inputs(model)$predictors])
-  out <- stats::predict(model, newx = x, s = glmnet_penalty(model), type = "response")
+  out <- stats::predict(model, newx = glmnet_columns(data, model), s = glmnet_penalty(model), type = "response")
   task <- read_task(model)
   if (task$task == "regression") return(as.double(out))
   if (length(task$classes) == 2) return(matrix(c(1 - out, out), ncol = 2, dimnames = list(NULL, task$classes)))
@@ -47,6 +59,7 @@ read_coefficients.glmnet <- function(model, ...) {
   if (isTRUE(glmnet_path(model)$offset)) return(NULL)
   beta <- stats::coef(model, s = glmnet_penalty(model))
   beta <- if (is.list(beta)) vapply(beta, function(b) as.matrix(b)[, 1], double(nrow(beta[[1]]))) else as.matrix(beta)[, 1]
+  beta <- if (is.matrix(beta)) beta[rownames(beta) != idle_column, , drop = FALSE] else beta[names(beta) != idle_column]
   columns <- read_inputs(model)$predictors
   link <- switch(class(glmnet_path(model))[1], lognet = "logit", multnet = "softmax", fishnet = "log", "identity")
   list(beta = beta, term = c(0L, seq_along(columns)), columns = stats::setNames(as.list(columns), columns),
@@ -72,12 +85,9 @@ refit_model.glmnet <- function(model, data, target, predictors, seed = 1, thread
   rlang::check_installed("glmnet", "to train a glmnet model again")
   call <- as.list(model$call)
   refuse_arguments(call, c("weights", "offset", "penalty.factor", "lower.limits", "upper.limits", "exclude", "foldid"), class(model)[1])
-  if (length(predictors) < 2) {
-    stop_model("glmnet needs at least two columns.", todo = "Leave sizes below 2 out, or give `study(refit_with = )` a function that fits the model.")
-  }
   args <- reusable_arguments(call, c("alpha", "standardize", "intercept", "maxit", "nfolds", "type.measure"), globalenv(), class(model)[1])
   family <- switch(class(glmnet_path(model))[1], lognet = "binomial", multnet = "multinomial", fishnet = "poisson", "gaussian")
-  x <- as.matrix(data[predictors])
+  x <- beside_idle(as.matrix(data[predictors]))
   storage.mode(x) <- "double"
   fixed <- list(x = quote(x), y = quote(data[[target]]), family = family)
   if (inherits(model, "cv.glmnet")) return(with_stream(seed, "glmnet", fit_with(quote(glmnet::cv.glmnet), fixed, args)))

@@ -72,7 +72,7 @@ root_of <- function(power) {
 
 # Models other than linear ones: their trees and shapes are of the target as they saw it.
 check_response <- function(object, name, task) {
-  if (inherits(object, c("lm", "dreher_own_predict", "dreher_model_file"))) return(invisible())   # see back_transform()
+  if (!is.list(object) || inherits(object, c("lm", "dreher_own_predict", "dreher_model_file"))) return(invisible())   # see back_transform()
   formula <- Find(Negate(is.null), list(object$terms, object$Terms, formula_of_call(object)))
   left <- if (inherits(formula, "formula")) left_side(formula)
   if (is.null(left) || is.name(left) || names_a_class(left) || !identical(task, "regression")) return(invisible())

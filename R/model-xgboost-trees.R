@@ -1,10 +1,14 @@
 # From the trees of an xgboost document to the flat forest.
 
-xgb_base <- function(learner, link) {
-  start <- take_number(xgb_shape(learner), "base_score", "the model")
+# The intercepts, one per output; later versions write them as a list in a text. Probabilities and means are put on the link's scale.
+xgb_base <- function(learner, link, outputs = 1L) {
+  given <- unlist(take(xgb_shape(learner), "base_score", "the model"))
+  if (is.character(given)) given <- unlist(strsplit(gsub("[][ ]", "", given), ","))
+  start <- suppressWarnings(as.double(given))
+  if (!length(start) %in% c(1L, outputs) || anyNA(start)) file_fault("`base_score` of the model does not hold one number, or one per output")
   base <- suppressWarnings(switch(link, logit = stats::qlogis(start), log = log(start), start))
-  if (!is.finite(base)) file_fault("the base score ", start, " does not fit the objective")
-  base
+  if (!all(is.finite(base))) file_fault("the base score ", paste(start, collapse = ", "), " does not fit the objective")
+  rep_len(base, outputs)
 }
 
 # rounds: NULL for all. output: which target of several. params: the training's parameters, where known.
@@ -33,11 +37,20 @@ xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NUL
   read <- lapply(kept, function(t) xgb_tree(trees[[t]], t, if (single_output) 1L else K, group[t] + 1L, length(columns)))
   # Categories count from 0; the last level, NA, stands for any other, which is in no node's set.
   most <- do.call(pmax, lapply(read, `[[`, "most"))
-  levels <- stats::setNames(lapply(most, function(m) if (m >= 0) c(seq_len(m + 1) - 1, NA)), columns)
+  levels <- stats::setNames(lapply(seq_along(columns), function(j) coded_levels(most[j], inputs$levels[[columns[j]]])), columns)
   read <- lapply(read, fill_sets, size = ifelse(most >= 0, most + 2, 0))
   gain <- unlist(lapply(read, `[[`, "gain"))
-  join_trees(read, drop[kept], columns, levels, base = rep(xgb_base(learner, link), if (single_output) 1L else K), link = link,
+  join_trees(read, drop[kept], columns, levels, base = output_bases(xgb_base(learner, link, K), single_output, targets, output), link = link,
              boosted = xgb_boosting(learner, dart, params, round[kept], group[kept], gain), single = TRUE)
+}
+
+output_bases <- function(base, single_output, targets, output) if (!single_output) base else if (targets > 1) base[output] else base[1]
+
+# The levels of a column in the order of its codes, the largest code in use being `most`; names where the training rows have them.
+coded_levels <- function(most, names = NULL) {
+  if (most < 0) return(NULL)
+  if (is.null(names)) return(c(seq_len(most + 1) - 1, NA))
+  c(utils::head(c(names, paste("no level", seq_len(most + 1))), most + 1), NA)
 }
 
 # The gain can be recomputed where the parameters are known and rows weigh alike.

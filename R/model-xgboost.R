@@ -1,6 +1,7 @@
-# Reader for xgboost: boosters (R objects), JSON and UBJSON files. Checked with xgboost 1.7: gbtree, dart and
+# Reader for xgboost: boosters (R objects), JSON and UBJSON files. Checked with xgboost 1.7 and 3.2: gbtree, dart and
 # gblinear, splits on numbers and on categories, one or several classes or targets, several trees a round,
-# missing values by their stored direction. Other versions, leaf vectors and other objectives are refused.
+# missing values by their stored direction. Versions never seen are read with a note: the comparison with the library's
+# predictions must pass. Leaf vectors and other objectives are refused.
 #
 # Both ways lead to the document whose layout the library publishes. Values are compared in single
 # precision: x < cut goes left; categories of a node's set go right. Sums are single precision in the
@@ -13,7 +14,8 @@ xgb_links <- c("reg:squarederror" = "identity", "reg:pseudohubererror" = "identi
 xgb_settings <- function(model) {
   if (inherits(model, "dreher_xgboost_file")) return(model$learner)
   rlang::check_installed("xgboost", "to read an xgboost model")
-  xgb_learner(charToRaw(xgboost::xgb.config(live_booster(model))), FALSE)
+  config <- xgboost::xgb.config(live_booster(model))
+  learner_of(if (is.list(config)) config else document_of(charToRaw(config), FALSE))
 }
 
 xgb_content <- function(model) {
@@ -23,10 +25,39 @@ xgb_content <- function(model) {
 }
 
 # Boosters that come from a file or another process have lost what they point at; the library makes it anew from the bytes they carry.
-live_booster <- function(model) xgboost::xgb.Booster.complete(model, saveraw = FALSE)
+live_booster <- function(model) {
+  if (is_new_booster(model)) return(model)   # later versions look after that themselves
+  if (utils::packageVersion("xgboost") >= "2") {
+    stop_model("The xgboost model was made by an older version of the library than the one installed.", todo = "Save it with that version by xgb.save() as JSON, and read the file with read_model().")
+  }
+  getExportedValue("xgboost", "xgb.Booster.complete")(model, saveraw = FALSE)
+}
 
-xgb_learner <- function(bytes, binary) {
-  document <- document_of(bytes, binary)
+# Boosters keep what is known of them in a list, in later versions in attributes.
+is_new_booster <- function(model) is.null(model[["handle"]]) && !is.null(attr(model, "params"))
+
+booster_part <- function(model, name) if (is_new_booster(model)) attr(model, name, exact = TRUE) else model[[name]]
+
+# Rounds that count: up to the best one after early stopping, as in the library's own predictions. NULL: all.
+best_rounds <- function(model) {
+  if (!is_new_booster(model)) return(model$best_iteration)
+  best <- suppressWarnings(as.integer(xgboost::xgb.attr(model, "best_iteration")))
+  if (length(best) && !is.na(best)) best + 1L
+}
+
+all_rounds <- function(model) {
+  if (is_new_booster(model)) as.integer(getExportedValue("xgboost", "xgb.get.num.boosted.rounds")(model)) else model$niter
+}
+
+# Kinds of the columns ("c": categories); empty where the model does not say.
+booster_types <- function(model) {
+  if (!is_new_booster(model)) return(character())
+  as.character(xgboost::getinfo(model, "feature_type"))
+}
+
+xgb_learner <- function(bytes, binary) learner_of(document_of(bytes, binary))
+
+learner_of <- function(document) {
   check_xgb_version(take_numbers(document, "version", "the file"))
   learner <- take_table(document, "learner", "the file")
   objective <- take_text(take_table(learner, "objective", "the model"), "name", "the objective")
@@ -36,18 +67,25 @@ xgb_learner <- function(bytes, binary) {
   learner
 }
 
+# The layout has been the same from 1.7 on, but for intercepts, which can be one per output.
 check_xgb_version <- function(version) {
-  if (length(version) != 3 || version[1] != 1 || version[2] != 7) {
-    stop_model(paste0("The xgboost model is of version ", paste(version, collapse = "."), "; its reader was checked with 1.7 only."),
-               todo = "Give `study(predict_with = )` a function that predicts.")
+  if (length(version) != 3 || !all(is.finite(version)) || any(version < 0 | version != round(version))) file_fault("its version is not three numbers")
+  seen <- paste(version[1:2], collapse = ".") %in% c("1.7", "2.0", "2.1", "3.0", "3.1", "3.2")
+  if (!seen) {
+    warn_dreher("version", paste0("The xgboost model is of version ", paste(version, collapse = "."), ", which its reader has not been checked with."),
+                "It is read as the versions known; its trees must predict what the library predicts, where that is installed.")
   }
 }
 
 # The names of a booster's columns, which not every version keeps with it.
-booster_columns <- function(model) if (is.list(model)) model$feature_names else attr(model, "columns")
+booster_columns <- function(model) {
+  if (!is_new_booster(model)) return(model$feature_names)
+  given <- attr(model, "columns", exact = TRUE)
+  if (is.null(given)) as.character(xgboost::getinfo(model, "feature_name")) else given
+}
 
 with_columns <- function(model, columns) {
-  if (is.list(model)) model$feature_names <- columns else attr(model, "columns") <- columns
+  if (is_new_booster(model)) attr(model, "columns") <- columns else model$feature_names <- columns
   model
 }
 
@@ -78,7 +116,7 @@ new_xgb_file <- function(bytes, rounds, output, columns) {
   if (is.null(rounds) && booster != "gblinear" && !is.null(learner$attributes[["best_iteration"]])) {
     rounds <- take_count(learner$attributes, "best_iteration", "the attributes") + 1L
   }
-  model <- structure(list(library = "xgboost", learner = learner, bytes = bytes, objective = xgb_objective(learner), rounds = rounds,
+  model <- structure(list(library = "xgboost", version = take_numbers(document_of(bytes, binary), "version", "the file"), learner = learner, bytes = bytes, objective = xgb_objective(learner), rounds = rounds,
                           output = pick_output(output, xgb_targets(learner)), columns = file_columns(own, columns, count)),
                      class = c("dreher_xgboost_file", "dreher_model_file"))
   xgb_classes(learner)
@@ -88,7 +126,7 @@ new_xgb_file <- function(bytes, rounds, output, columns) {
 
 #' @export
 read_task.xgb.Booster <- function(model, ...) {
-  classes <- xgb_classes(xgb_settings(model))
+  classes <- booster_classes(model, xgb_settings(model))
   list(task = if (is.null(classes)) "regression" else "classification", classes = classes)
 }
 
@@ -101,7 +139,23 @@ read_inputs.xgb.Booster <- function(model, train = NULL, ...) {
   if (!length(names)) {
     stop_model("The xgboost model does not know the names of its columns.", todo = "Train it on a matrix with column names.")
   }
-  new_inputs(as.character(names), missing = TRUE)
+  # Columns of categories that are factors in the training rows are coded by their levels.
+  coded <- if (length(booster_types(model)) == length(names)) names[booster_types(model) == "c"]
+  levels <- if (!is.null(train)) levels_of_rows(train, intersect(coded, names(train))) else list()
+  new_inputs(as.character(names), levels, missing = TRUE)
+}
+
+# The classes by name where the booster keeps them.
+booster_classes <- function(model, learner) {
+  classes <- xgb_classes(learner)
+  own <- if (inherits(model, "xgb.Booster")) attr(model, "metadata", exact = TRUE)$y_levels
+  if (length(own) == length(classes) && length(own)) as.character(own) else classes
+}
+
+# Numbers for the library: factors count their levels from 0.
+booster_matrix <- function(data, columns) {
+  x <- vapply(data[columns], function(v) if (is.factor(v)) as.integer(v) - 1 else as.double(v), double(nrow(data)))
+  matrix(x, nrow(data), length(columns), dimnames = list(NULL, columns))
 }
 
 #' @export
@@ -114,23 +168,31 @@ read_predictions.xgb.Booster <- function(model, data, ...) {
 
 #' @export
 read_predictions.dreher_xgboost_file <- function(model, data, ...) {
-  comparable <- requireNamespace("xgboost", quietly = TRUE) && utils::packageVersion("xgboost") < "2" && xgb_targets(model$learner) == 1
+  comparable <- requireNamespace("xgboost", quietly = TRUE) && xgb_targets(model$learner) == 1
   if (!comparable) return(file_predictions(model, data))
-  booster <- xgboost::xgb.load.raw(model$bytes, as_booster = TRUE)
-  xgb_predictions(booster, data, model$columns, model$learner, if (is.null(model$rounds)) NULL else c(1, model$rounds + 1))
+  old <- utils::packageVersion("xgboost") < "2"
+  if (old && take_numbers(model, "version", "the file")[1] > 1) return(file_predictions(model, data))
+  booster <- if (old) xgboost::xgb.load.raw(model$bytes, as_booster = TRUE) else xgboost::xgb.load.raw(model$bytes)
+  xgb_predictions(booster, data, model$columns, model$learner, if (is.null(model$rounds)) NULL else c(1, model$rounds + old))
 }
 
 xgb_predictions <- function(booster, data, columns, learner, rounds = NULL) {
   link <- xgb_links[[xgb_objective(learner)]]
-  classes <- xgb_classes(learner)
-  x <- as.matrix(data[columns])
-  storage.mode(x) <- "double"
-  x <- xgboost::xgb.DMatrix(unname(x), nthread = 1)
-  if (length(learner[["feature_names"]])) xgboost::setinfo(x, "feature_name", take_texts(learner, "feature_names", "the model"))
-  if (length(learner[["feature_types"]])) xgboost::setinfo(x, "feature_type", take_texts(learner, "feature_types", "the model"))
-  booster$feature_names <- NULL   # compared by the library, whose matrix has no names here
+  classes <- booster_classes(booster, learner)
+  new <- is.null(booster[["handle"]])
+  x <- xgboost::xgb.DMatrix(unname(booster_matrix(data, columns)), nthread = 1)
+  text <- function(name) {
+    given <- learner[[name]]
+    if (is.character(given)) given else if (length(given)) take_texts(learner, name, "the model")
+  }
+  names <- if (new) xgboost::getinfo(booster, "feature_name") else text("feature_names")
+  types <- if (new) xgboost::getinfo(booster, "feature_type") else text("feature_types")
+  if (length(names)) xgboost::setinfo(x, "feature_name", names)
+  if (length(types)) xgboost::setinfo(x, "feature_type", types)
+  if (new) class(booster) <- "xgb.Booster" else booster$feature_names <- NULL   # compared by the library, whose matrix has no names here
   if (link == "softmax") {
-    eta <- matrix(stats::predict(booster, x, outputmargin = TRUE, iterationrange = rounds), ncol = length(classes), byrow = TRUE)
+    eta <- stats::predict(booster, x, outputmargin = TRUE, iterationrange = rounds)
+    if (!is.matrix(eta)) eta <- matrix(eta, ncol = length(classes), byrow = TRUE)
     return(matrix(apply_link(list(link = "softmax"), eta), ncol = length(classes), dimnames = list(NULL, classes)))
   }
   out <- as.double(stats::predict(booster, x, iterationrange = rounds))
@@ -141,7 +203,7 @@ xgb_predictions <- function(booster, data, columns, learner, rounds = NULL) {
 read_forest.xgb.Booster <- function(model, inputs, ...) {
   if (xgb_booster(xgb_settings(model)) == "gblinear") return(NULL)
   # As the library's own predictions after early stopping.
-  xgb_forest(xgb_content(model), inputs, rounds = model$best_iteration, params = model$params)
+  xgb_forest(xgb_content(model), inputs, rounds = best_rounds(model), params = booster_part(model, "params"))
 }
 
 #' @export
@@ -157,13 +219,13 @@ read_coefficients.xgb.Booster <- function(model, ...) {
   learner <- xgb_content(model)
   columns <- read_inputs(model)$predictors
   link <- xgb_links[[xgb_objective(learner)]]
-  classes <- xgb_classes(learner)
+  classes <- booster_classes(model, learner)
   targets <- xgb_targets(learner)
   K <- if (link == "softmax") length(classes) else targets
   weights <- take_numbers(take_table(learner$gradient_booster, "model", "the booster"), "weights", "the booster", (length(columns) + 1) * K)
   if (!all(is.finite(weights))) file_fault("a weight is not a finite number")
   beta <- matrix(weights, ncol = K, byrow = TRUE)
-  beta <- rbind(beta[nrow(beta), ] + xgb_base(learner, link), beta[-nrow(beta), , drop = FALSE])
+  beta <- rbind(beta[nrow(beta), ] + xgb_base(learner, link, K), beta[-nrow(beta), , drop = FALSE])
   dimnames(beta) <- list(c("(Intercept)", columns), if (link == "softmax") classes)
   if (targets > 1) beta <- beta[, model$output, drop = FALSE]
   if (link != "softmax") beta <- beta[, 1]
@@ -172,7 +234,7 @@ read_coefficients.xgb.Booster <- function(model, ...) {
          x <- as.matrix(data[columns])
          x[is.na(x)] <- 0
          cbind(`(Intercept)` = 1, x)
-       }, invlink = switch(link, logit = stats::plogis, log = exp, identity), link = link, stretch = 1)
+       }, invlink = switch(link, logit = stats::plogis, log = exp, identity), link = link, stretch = 1, single = TRUE)
 }
 
 #' @export
@@ -181,8 +243,9 @@ read_coefficients.dreher_xgboost_file <- function(model, ...) read_coefficients.
 #' @export
 refit_model.xgb.Booster <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
   rlang::check_installed("xgboost", "to train an xgboost model again")
-  params <- model$params
-  params[c("validate_parameters", "nthread")] <- NULL
+  if (inherits(model, "xgboost")) return(refit_xgboost(model, data, target, predictors, seed, threads))
+  params <- booster_part(model, "params")
+  params[c("validate_parameters", "nthread", if (is_new_booster(model)) "seed")] <- NULL
   if (!is.null(params$monotone_constraints) || !is.null(params$interaction_constraints)) {
     stop_model("The xgboost model has constraints that name columns by position.", todo = "Give `study(refit_with = )` a function that fits the model.")
   }
@@ -191,9 +254,24 @@ refit_model.xgb.Booster <- function(model, data, target, predictors, seed = 1, t
   coded <- unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
   y <- data[[target]]
   if (is.factor(y)) y <- as.integer(y) - 1L
-  x <- as.matrix(data[predictors])
-  storage.mode(x) <- "double"
-  rows <- xgboost::xgb.DMatrix(x, label = y, nthread = 1)
+  rows <- xgboost::xgb.DMatrix(booster_matrix(data, predictors), label = y, nthread = 1)
   if (length(coded)) xgboost::setinfo(rows, "feature_type", ifelse(predictors %in% coded, "c", "q"))
-  with_stream(seed, "xgboost", xgboost::xgb.train(c(params, list(nthread = threads)), rows, nrounds = if (is.null(model$best_iteration)) model$niter else model$best_iteration, verbose = 0))
+  with_stream(seed, "xgboost", xgboost::xgb.train(c(params, list(nthread = threads)), rows, nrounds = if (is.null(best_rounds(model))) all_rounds(model) else best_rounds(model), verbose = 0))
+}
+
+# Models of the library's newer interface, by that interface: a data frame and a target with its levels.
+refit_xgboost <- function(model, data, target, predictors, seed, threads) {
+  refuse_arguments(as.list(attr(model, "call")), c("weights", "base_margin", "feature_weights"), "xgboost")
+  known <- names(formals(getExportedValue("xgboost", "xgboost")))
+  params <- attr(model, "params")
+  other <- c(eta = "learning_rate", gamma = "min_split_loss", lambda = "reg_lambda", alpha = "reg_alpha")
+  named <- names(params) %in% names(other)
+  names(params)[named] <- other[names(params)[named]]
+  params <- params[setdiff(intersect(names(params), known), c("nthreads", "seed", "x", "y", "nrounds", "verbosity", "objective", "num_class"))]
+  y <- data[[target]]
+  levels <- attr(model, "metadata")$y_levels
+  if (length(levels)) y <- factor(as.character(y), levels = levels) else params$objective <- attr(model, "params")$objective
+  x <- data[predictors]
+  rounds <- if (is.null(best_rounds(model))) all_rounds(model) else best_rounds(model)
+  fit_with(quote(xgboost::xgboost), list(x = quote(x), y = quote(y), nrounds = rounds, nthreads = threads, seed = as.integer(seed), verbosity = 0), params)
 }

@@ -49,7 +49,7 @@ rank_by <- function(piece, st, several, how) {
   of_rows <- function(on) {
     # A data frame keeps its name; a slice is called as in the settings.
     rows <- if (!is.null(on$slice)) stats::setNames(list(on$data), rows_with_slice(on$label, on$slice)) else
-      if (isTRUE(on$as_holdout)) "holdout" else if (on$label %in% c("holdout", "train", "oob")) on$label else if (on$label == "given") on$data else stats::setNames(list(on$data), on$label)
+      if (isTRUE(on$seen)) "holdout" else if (on$label %in% c("holdout", "train", "oob")) on$label else if (on$label == "given") on$data else stats::setNames(list(on$data), on$label)
     out <- switch(piece$method,
                   permutation = rank_permutation(st, models = piece$model, rows = rows, repeats = how$repeats, level = how$level, seed = how$seed),
                   shapley = rank_shapley(st, models = piece$model, rows = rows, background = how$background, level = how$level, seed = how$seed))

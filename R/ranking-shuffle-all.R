@@ -95,7 +95,7 @@ linear_sums <- function(open) {
   linear <- open$model$linear
   design <- linear$design(open$rows)
   eta <- as.vector(design %*% linear$beta)
-  if (max(abs(linear_says(open, eta) - open$base)) > 1e-8 * (1 + max(abs(open$base)))) {
+  if (max(abs(linear_says(open, eta) - open$base)) > (if (isTRUE(linear$single)) 1e-5 else 1e-8) * (1 + max(abs(open$base)))) {
     stop_internal(paste0("Model \"", open$model$name, "\": its terms do not add up to its predictions."))
   }
   list(eta = eta, part = function(unit) {

@@ -61,5 +61,5 @@ note_look <- function(set, rows, n, statement, before) {
 }
 
 write_json_file <- function(x, file) {
-  writeLines(jsonlite::toJSON(x, digits = NA, na = "null", null = "null", auto_unbox = TRUE, pretty = TRUE), file)
+  jsonlite::write_json(x, file, digits = NA, na = "null", null = "null", auto_unbox = TRUE, pretty = TRUE)
 }

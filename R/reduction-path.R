@@ -74,7 +74,7 @@ walk_path <- function(st, plan, train, how, key) {
 }
 
 # Twins can differ in what counts (departure and scheduled departure). What is lost without those that go is tried on the last quarter of the
-# part; where it is more than one standard error of the paired difference, each of them is tried, and those that are missed stay.
+# part; where it is more than two standard errors of the paired difference, each of them is tried, and those that are missed stay.
 keep_missed <- function(st, plan, train, thinned, how, key) {
   gone <- setdiff(names(plan$units), thinned$stay)
   if (!length(gone)) return(thinned)
@@ -87,7 +87,7 @@ keep_missed <- function(st, plan, train, thinned, how, key) {
   }
   missed <- function(stay, than) {
     d <- loss_with_error(st$metric, cases, says(stay), than, how$seed)
-    isTRUE(d$loss > d$std_error)
+    isTRUE(d$loss > 2 * d$std_error)
   }
   all <- says(names(plan$units))
   if (!missed(thinned$stay, all)) return(thinned)

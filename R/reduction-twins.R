@@ -109,13 +109,15 @@ how_far_told <- function(x, y, bins = 20) {
   numbers <- function(v) !is.null(as_ordered(v))
   Y <- if (numbers(y)) matrix(rank(as_ordered(y))) else outer(as.character(y), unique(as.character(y)), "==") + 0
   straight <- if (numbers(x) && numbers(y)) suppressWarnings(stats::cor(rank(as_ordered(x)), Y[, 1]))^2 else 0
-  group <- if (numbers(x) && length(unique(x)) > bins) findInterval(as_ordered(x), unique(stats::quantile(as_ordered(x), seq_len(bins - 1) / bins, names = FALSE))) else as.character(x)
+  group <- if (numbers(x) && length(unique(x)) > bins) findInterval(as_ordered(x), unique(stats::quantile(as_ordered(x), seq_len(bins - 1) / bins, names = FALSE))) else x
+  group <- as.character(group)
   half <- seq_along(y) %% 2 == 0
   error <- whole <- 0
   for (inside in list(half, !half)) {
-    means <- rowsum(Y[inside, , drop = FALSE], group[inside]) / as.vector(table(group[inside])[sort(unique(as.character(group[inside])))])
+    means <- rowsum(Y[inside, , drop = FALSE], group[inside])
+    means <- means / as.vector(table(group[inside])[rownames(means)])
     overall <- colMeans(Y[inside, , drop = FALSE])
-    fitted <- means[match(as.character(group[!inside]), rownames(means)), , drop = FALSE]
+    fitted <- means[match(group[!inside], rownames(means)), , drop = FALSE]
     fitted[is.na(fitted[, 1]), ] <- rep(overall, each = sum(is.na(fitted[, 1])))
     error <- error + sum((Y[!inside, , drop = FALSE] - fitted)^2)
     whole <- whole + sum(sweep(Y[!inside, , drop = FALSE], 2, overall)^2)

@@ -419,6 +419,6 @@ pick_rows <- function(st, rows) {
   }
   rows <- check_choice(rows, c("holdout", "train"), "rows")
   # Rows that the models were trained on are no holdout rows, whatever they are asked for as.
-  if (rows == "holdout" && isTRUE(st$seen)) return(list(data = st$data, label = "train", as_holdout = TRUE))
+  if (rows == "holdout" && isTRUE(st$seen)) return(list(data = st$data, label = "train", seen = TRUE))
   list(data = if (rows == "train") need_train(st, "`rows = \"train\"`") else st$data, label = rows)
 }

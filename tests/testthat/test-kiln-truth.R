@@ -22,7 +22,7 @@ test_that("a leak is reported as suspicious, in the ranking and in its sentence"
   expect_identical(rk$predictor[1], "ring_tone")
   expect_match(rk$flag[1], "leak?", fixed = TRUE)
   expect_false(any(grepl("leak", rk$flag[-1])))
-  expect_match(paste(format_ranking(rk), collapse = " "), "Suspicious: Ring tone")
+  expect_match(paste(format_ranking(rk), collapse = " "), "Was Ring tone when struck known before the target?", fixed = TRUE)
 })
 
 test_that("one seed, one result: two fresh processes, one or two workers, one or two threads", {

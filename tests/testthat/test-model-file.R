@@ -83,7 +83,7 @@ test_that("unsound trees, other versions and what is not supported are refused b
     expect_true(grepl(from, of))
     expect_error(read_model(written(sub(from, to, of), kind), columns = columns), message, class = "dreher_error_model")
   }
-  refused('"version":\\[1,7', '"version":[2,0', "version 2.0.7")
+  refused('"version":\\[1,7', '"version":[1.5,7', "not three numbers")
   refused("reg:squarederror", "rank:pairwise", "objective \"rank:pairwise\"")
   refused('"left_children":\\[1', '"left_children":[0', "reached in two ways")
   refused('"left_children":\\[1', '"left_children":[99', "outside its tree")
@@ -93,7 +93,7 @@ test_that("unsound trees, other versions and what is not supported are refused b
   refused('"split_indices":\\[[0-9]+', '"split_indices":[12', "does not have")
   refused('"tree_info":\\[0', '"tree_info":[1', "an output that is not there")
   refused('"trees":', '"leaves":', "`trees` is missing")
-  refused('"base_score":"[^"]*"', '"base_score":"low"', "not a number")
+  refused('"base_score":"[^"]*"', '"base_score":"low"', "does not hold one number")
   text <- rawToChar(bytes_of("txt"))
   refused <- function(from, to, message) {
     expect_error(read_model(written(sub(from, to, text), "txt")), message, class = "dreher_error_model")

@@ -352,11 +352,11 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
   expect_match(paste(format_confirmation(confirm_set(ps, u, again = TRUE)), collapse = " "), "confirmed on 3 times")
   expect_error(confirm_set(ps, u, margin = 1), "has no unit")
   mixed <- rbind(u[1:50, ], d[1:3, ])
-  expect_error(confirm_set(ps, mixed), "3 of the 53 rows of `data` are training rows")
-  expect_identical(state_difference(-2, -1, 1), "better")
-  expect_identical(state_difference(-2, 0.5, 1), "not worse by more than the margin")
-  expect_identical(state_difference(0.2, 3, 1), "worse")
-  expect_identical(state_difference(-1, 3, 1), "inconclusive")
+  expect_error(confirm_set(ps, mixed), "3 of the 53 rows of `data` are training rows of the study, more than chance explains")
+  expect_identical(state_difference(-2, -1, -1.2, 1), "better")
+  expect_identical(state_difference(-2, 0.5, 0.3, 1), "not worse by more than the margin")
+  expect_identical(state_difference(0.2, 3, 2.8, 1), "worse")
+  expect_identical(state_difference(-1, 3, 2.8, 1), "inconclusive")
 })
 
 test_that("a function refits what dreher cannot, and a failing fit is named", {
