@@ -118,7 +118,10 @@ reusable_arguments <- function(call, keep, env, model) {
   }
   call <- call[intersect(names(call), keep)]
   lapply(stats::setNames(as.list(call), names(call)), function(arg) {
-    tryCatch(eval(arg, env), error = function(e) {
+    tryCatch({
+      value <- eval(arg, env)
+      if (is.name(arg) && is.function(value)) arg else value   # link = log: some functions look at the name
+    }, error = function(e) {
       stop_model(paste0("The model of class \"", model, "\" was fitted with `", deparse1(arg),
                         "`, which is not there any more."),
                  todo = "Give `study(refit_with = )` a function that fits the model.")

@@ -11,7 +11,11 @@ glmnet_penalty <- function(model) {
   model$lambda
 }
 
-glmnet_path <- function(model) if (inherits(model, "cv.glmnet")) model$glmnet.fit else model
+glmnet_path <- function(model) {
+  rlang::check_installed("Matrix", "to read a glmnet model")
+  loadNamespace("Matrix")   # its coefficients are of a class that is known only then
+  if (inherits(model, "cv.glmnet")) model$glmnet.fit else model
+}
 
 #' @export
 read_task.glmnet <- function(model, ...) {

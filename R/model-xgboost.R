@@ -225,7 +225,8 @@ read_coefficients.xgb.Booster <- function(model, ...) {
   weights <- take_numbers(take_table(learner$gradient_booster, "model", "the booster"), "weights", "the booster", (length(columns) + 1) * K)
   if (!all(is.finite(weights))) file_fault("a weight is not a finite number")
   beta <- matrix(weights, ncol = K, byrow = TRUE)
-  beta <- rbind(beta[nrow(beta), ] + xgb_base(learner, link, K), beta[-nrow(beta), , drop = FALSE])
+  # Where there is an intercept per output, the library's linear booster adds the first one to all (seen in 3.2).
+  beta <- rbind(beta[nrow(beta), ] + xgb_base(learner, link, K)[1], beta[-nrow(beta), , drop = FALSE])
   dimnames(beta) <- list(c("(Intercept)", columns), if (link == "softmax") classes)
   if (targets > 1) beta <- beta[, model$output, drop = FALSE]
   if (link != "softmax") beta <- beta[, 1]

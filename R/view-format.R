@@ -5,6 +5,7 @@ format_value <- function(x, error = NA) {
   error <- rep_len(error, length(x))
   mapply(function(v, e) {
     if (is.na(v)) return("")
+    if (v == 0 && (is.na(e) || e <= 0)) return("0")
     if (is.na(e) || e <= 0) return(formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _))
     digits <- digits_for(e)
     sub("^-(0\\.?0*)$", "\\1", formatC(v, digits = digits, format = "f"))   # no minus zero
@@ -22,7 +23,7 @@ with_limits <- function(value, lower, upper, unit = (upper - lower) / 2) {
   shown <- format_value(value, unit)
   step <- 10^-digits_for(unit)
   even <- abs((upper - value) - (value - lower)) <= step
-  ifelse(is.na(lower) | is.na(upper), shown,
+  ifelse(is.na(lower) | is.na(upper) | lower == upper, shown,
          ifelse(even %in% TRUE, paste0(shown, " \u00b1", format_value((upper - lower) / 2, unit)), paste(shown, in_brackets(lower, upper, unit))))
 }
 
@@ -115,6 +116,10 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   }
   share <- ifelse(is.na(part$share), 0, part$share)
   if (sum(share) == 0) return("No predictor has a positive importance.")
+  if (!all(is.na(part$lower)) && method == "permutation" && !any(part$lower > 0, na.rm = TRUE)) {
+    return(if (nrow(part) == 1) "Its importance cannot be told from zero." else
+      paste0("No predictor's ", in_sentence(method_names[[method]]), " importance can be told from zero; ", labels[part$predictor[1]], " comes first in these rows."))
+  }
   m <- which(cumsum(share) >= 0.8)[1]
   lead <- labels[part$predictor[seq_len(m)]]
   who <- if (m <= 3) list_words(lead) else count_of(m, "predictor", TRUE)

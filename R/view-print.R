@@ -238,7 +238,7 @@ format_set <- function(x, confirmed = FALSE) {
            " with the choice itself cross-validated") |> shorten_words(80),
     paste0(" ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own), " with all, ", format_value(x$constant_score, own), " for a constant"),
     if (x$size) paste0(" on the curve it was read off (flatters): ", format_value(x$score, own), ", price ",
-                       if (x$price_error == 0) "none: these are all" else paste(format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit))) |> shorten_words(80),
+                       if (!length(x$left_out)) "none: these are all" else if (x$price_error == 0) "0: the same predictions" else paste(format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit))) |> shorten_words(80),
     if (isTRUE(x$cost_full > 0)) paste0(" cost ", format(x$cost), " of ", format(x$cost_full)),
     wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
     paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten_words(80),
@@ -292,7 +292,7 @@ say_random <- function(x) {
 say_stability_of_choice <- function(x) {
   s <- x$stability
   overlap <- if (x$size && !is.na(x$overlap)) paste0("; share ", format_percent(x$overlap), " with this set")
-  if (is.na(s[["value"]])) return(if (all(x$sizes_picked == 0)) "nothing in every split" else paste0("the same in every split, or all", overlap))
+  if (is.na(s[["value"]])) return(if (all(x$sizes_picked == 0)) "none of the splits chose anything" else paste0("the same in every split, or all", overlap))
   word <- if (s[["value"]] > 0.75) "much the same" else if (s[["value"]] >= 0.4) "partly the same" else "hardly the same"
   paste0(word, " over splits, ", sprintf("%.2f", s[["value"]]), " (chance 0, one set 1)", overlap)
 }
@@ -321,7 +321,7 @@ say_set <- function(x, confirmation = NULL) {
   who <- paste0(count_of(x$size, "predictor"), " of ", all)
   limits <- in_brackets(price[2], price[3], unit)
   verdict <- set_verdict(x, confirmation)
-  shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) " Which ones is not settled: the splits hardly agree."
+  shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) " Which ones to take is not settled: the splits hardly agree."
   paste0(switch(verdict,
                 safe = paste0("Safe: ", who, if (x$size == 1) " loses" else " lose", " less than the margin of ", number(if (on_fresh) confirmation$margin else x$allowed), "; price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, "."),
                 costs = if (price[2] > 0) paste0("It costs: ", who, if (x$size == 1) " is" else " are", " worse than all by ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, ".") else
@@ -331,7 +331,7 @@ say_set <- function(x, confirmation = NULL) {
 
 #' @export
 print.dreher_set_file <- function(x, ...) {
-  write_lines(x, c(heading(paste0("Predictor set read from a file: ", length(x$predictors), " predictors of ", x$target)), wrap_lines(if (length(x$predictors)) list_words(x$predictors) else "none", 79, 1),
+  write_lines(x, c(heading(paste0("Predictor set read from a file: ", count_of(length(x$predictors), "predictor"), " of ", x$target)), wrap_lines(if (length(x$predictors)) list_words(x$predictors) else "none", 79, 1),
                    paste0(" rule ", x$rule, ", model ", x$model, ", ", x$metric, " ", signif(x$score, 4), " against ", signif(x$all, 4), " with all")))
 }
 
@@ -351,7 +351,7 @@ format_twins <- function(x, most = 6) {
   }))
   if (is.null(body)) body <- wrap_lines(paste0("No two predictors go together that closely; the closest are at ", format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."), 79, 1)
   c(heading(paste0("Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$least, " or more")), body,
-    if (nrow(x$clusters) > most) paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster")), "", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in.")
+    if (nrow(x$clusters) > most) paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster")), if (nrow(x$clusters)) c("", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in."))
 }
 
 # Who stays and who goes, and whether that could be the other way round.
@@ -398,13 +398,13 @@ format_comparison <- function(x) {
 print.dreher_confirmation <- function(x, ...) write_lines(x, format_confirmation(x))
 
 format_confirmation <- function(x) {
-  unit <- max(x$std_error, 1e-12)
+  unit <- if (x$std_error > 0) x$std_error else x$margin / 4
   if (identical(x$statement, "the same set")) {
     return(c(heading(paste0("Nothing to confirm on ", format_number(x$n), " untouched rows")), wrap_lines(say_confirmation(x)),
              paste0(" ", x$metric_label, ": ", format_value(x$score_full), ", ", format_value(x$score_constant), " constant"), say_looks(x)))
   }
   c(heading(paste0("Compared on ", format_number(x$n), " untouched rows: ", x$statement)),
-    paste0(" ", x$metric_label, ": ", format_value(x$score_small, unit), " with ", length(x$predictors), " predictors, ", format_value(x$score_full, unit), " with all ", x$full_size,
+    paste0(" ", x$metric_label, ": ", format_value(x$score_small, unit), " with ", count_of(length(x$predictors), "predictor"), ", ", format_value(x$score_full, unit), " with all ", x$full_size,
            ", ", format_value(x$score_constant, unit), " constant"),
     paste0(" difference ", format_value(x$difference, unit), " [", format_value(x$lower, unit), ", ", format_value(x$upper, unit), "], one-sided limit ", format_value(x$limit, unit),
            ", margin ", format_value(x$margin, unit)), "", wrap_lines(say_confirmation(x)), say_looks(x))

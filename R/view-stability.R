@@ -81,7 +81,8 @@ say_seeds <- function(d) {
 # A measure of agreement with its error, rounded up; without where there is none.
 two_digits <- function(value, error) {
   two <- function(v) formatC(v, digits = 2, format = "f")
-  paste0(two(value), ifelse(is.na(error), "", paste0(" \u00b1", two(ceiling(100 * error) / 100))))
+  # No spread among few resamples is no proof that there is none.
+  paste0(two(value), ifelse(is.na(error) | error < 1e-12, "", paste0(" \u00b1", two(ceiling(100 * error) / 100))))
 }
 
 say_measure <- function(m, name, k = NA, label = name) {
@@ -133,7 +134,7 @@ stability_lines <- function(part, labels, room) {
                   `rank set` = ifelse(is.na(shown$rank_lower), "", ifelse(shown$settled, "settled", paste0(shown$rank_lower, "-", shown$rank_upper))),
                   spread = ifelse(shown$spread_lower == shown$spread_upper, format(shown$spread_lower, trim = TRUE), paste0(format(shown$spread_lower, trim = TRUE), "-", format(shown$spread_upper, trim = TRUE))))
   if (length(top)) columns[[sub("_", " ", top)]] <- share_with_error(part, shown$predictor, as.integer(sub("top_", "", top)))
-  columns$importance <- paste0(format_value(shown$importance, half), ifelse(is.na(half), "", paste0(" \u00b1", format_value(half, half))))
+  columns$importance <- with_limits(shown$importance, shown$lower, shown$upper)
   columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))
   c(lay_out(columns, c(FALSE, TRUE, FALSE, FALSE, TRUE, TRUE, TRUE)[c(TRUE, TRUE, TRUE, TRUE, length(top) > 0, TRUE, TRUE)]), if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " others: as.data.frame() shows all"))
 }
@@ -142,7 +143,9 @@ stability_lines <- function(part, labels, room) {
 share_with_error <- function(part, predictors, k) {
   d <- part$tops[part$tops$k == k, ]
   d <- d[match(predictors, d$predictor), ]
-  paste0(round(100 * d$share), " \u00b1", format_percent((d$upper - d$lower) / 2))
+  percent <- function(v) round(100 * v)
+  even <- abs((d$upper - d$share) - (d$share - d$lower)) < 0.01
+  ifelse(even, paste0(percent(d$share), " \u00b1", percent((d$upper - d$lower) / 2), " %"), paste0(percent(d$share), " [", percent(d$lower), ", ", percent(d$upper), "] %"))
 }
 
 #' @export

@@ -299,12 +299,12 @@ test_that("xgboost reads: objectives, missing values, parallel trees, dart, seve
   same_as_model(study(fit, on_cut, "strength", train = d), on_cut, 1e-6)
   st <- study(fit, d[1:50, ], "strength", train = d)
   again <- refit_model(fit, d[1:200, ], "strength", few[1:2])
-  expect_identical(again$feature_names, few[1:2])
+  expect_identical(booster_columns(again), few[1:2])
   # Early stopping: the library predicts with the best number of rounds, and so do we.
   held <- xgboost::xgb.DMatrix(as.matrix(kiln_raw$holdout[few]), label = kiln_raw$holdout$strength, nthread = 1)
   stopped <- xgboost::xgb.train(list(eta = 0.6, nthread = 1), xgboost::xgb.DMatrix(x, label = d$strength, nthread = 1), nrounds = 40,
                                 watchlist = list(held = held), early_stopping_rounds = 2, verbose = 0)
-  expect_lt(stopped$best_iteration, stopped$niter)
+  expect_lt(best_rounds(stopped), all_rounds(stopped))
   near(stopped, "strength")
   rk <- rank_shapley(st, background = 10)
   expect_equal(unname(rowSums(attr(rk, "units")[[1]][, , 1])), predict(fit, x[1:50, ]) - mean(predict(fit, as.matrix(draw_background(st, 10, 1)[few]))), tolerance = 1e-5)
