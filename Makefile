@@ -1,5 +1,7 @@
 # make demo         set up, build, and run the whole example; results in out/demo
 # make test         set up and run the tests
+# make test-current the same on the current R with current packages (a Debian 13 in DREHER_CURRENT)
+# make install      installs the package with its vignettes, for library(dreher)
 # make check        R CMD check
 # make docs         help pages and NAMESPACE from the comments in R/
 # make screenshots  docs/screenshots from the demo data
@@ -11,13 +13,22 @@ R_ENV := R_LIBS=$(LIB):$$R_LIBS
 # The same everywhere; some packages ask the system for it, and not every system answers.
 export TZ := UTC
 
-.PHONY: demo test check docs screenshots bench build setup-demo setup-test setup-develop clean
+.PHONY: demo test test-current install check docs screenshots bench build setup-demo setup-test setup-develop clean
 
 demo: setup-demo build
 	$(R_ENV) Rscript exec/dreher demo --out out/demo
 
 test: setup-test build
 	$(R_ENV) Rscript tools/test.R
+
+DREHER_CURRENT ?= $(CURDIR)/out/current
+test-current:
+	@mkdir -p $(dir $(DREHER_CURRENT))
+	tools/current $(DREHER_CURRENT)
+
+install: setup-demo
+	mkdir -p out && cd out && R CMD build --no-manual .. > build.log 2>&1 || { cat build.log; exit 1; }
+	R CMD INSTALL out/dreher_*.tar.gz
 
 check: setup-test
 	mkdir -p out && cd out && R CMD build .. && _R_CHECK_FORCE_SUGGESTS_=true R CMD check --no-manual dreher_*.tar.gz
@@ -33,6 +44,7 @@ bench: setup-develop build
 	$(R_ENV) Rscript bench/permutation.R
 	$(R_ENV) Rscript bench/shapley.R
 	$(R_ENV) Rscript bench/resampled.R
+	$(R_ENV) Rscript bench/field.R
 
 # Installed into a library of its own, so that nothing of the user's is touched.
 build:

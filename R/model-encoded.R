@@ -124,8 +124,11 @@ match_statement <- function(found, stated, name) {
   found
 }
 
-# fill: one row with a value for every column that `data` may lack.
+# fill: one row with a value for every column that `data` may lack; what is text there is text here.
 fill_columns <- function(data, fill) {
+  for (p in intersect(names(fill), names(data))) {
+    if (is.character(fill[[p]]) && is.factor(data[[p]])) data[[p]] <- as.character(data[[p]])
+  }
   for (p in setdiff(names(fill), names(data))) data[[p]] <- fill[[p]][rep(1, nrow(data))]
   data
 }

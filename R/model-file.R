@@ -14,7 +14,7 @@
 #'   predictions where it is installed, when the study is set up, and otherwise with nothing.
 #' @return A model for [study()]: for model files a list of class `dreher_model_file`, for `.rds` the R object.
 #' @details
-#' Checked with files of xgboost 1.7 and lightgbm 4 (text format v4). Files of other versions are refused: what they mean could not be checked.
+#' Checked with files of xgboost 1.7 and 3.2 and lightgbm 4 (text format v4). Files of xgboost versions never seen are read with a warning; those of other lightgbm formats are refused.
 #' Factor columns are coded as in training: give `study(encode = )` the function that does it, or rows that are coded already.
 #'
 #' An `.rds` file can run code of its maker when it is read. Read only those you trust. The other kinds cannot.

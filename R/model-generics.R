@@ -2,7 +2,7 @@
 #'
 #' A model takes part in a [study()] through a handful of generics. Methods exist for
 #' **ranger** and **randomForest** (numbers and classes), **rpart** (anova, class, poisson; surrogate splits
-#' followed), **gbm**, **xgboost** (1.7) and **lightgbm** (4) boosters, model files of the last two ([read_model()]), **parsnip** fits and **workflows**, **lm**, **glm**, **glmnet** and **cv.glmnet** (at the chosen penalty) and
+#' followed), **gbm**, **xgboost** (1.7 to 3.2) and **lightgbm** (4) boosters, model files of the last two ([read_model()]), **parsnip** fits and **workflows**, **lm**, **glm**, **glmnet** and **cv.glmnet** (at the chosen penalty) and
 #' **nnet::multinom**. For any other class either write methods for these generics, or give two
 #' plain functions to `study(predict_with = , refit_with = )`, which needs nothing else.
 #'

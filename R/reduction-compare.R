@@ -113,7 +113,8 @@ predictors_of <- function(set, name, model, st) {
   if (identical(set, "all")) return(setdiff(model$inputs$predictors, st$dictionary$predictor[st$dictionary$use == "leave_out"]))
   if (identical(set, "none") || is.null(set)) return(character())
   if (!is.character(set) || anyNA(set)) stop_input(paste0("Set \"", name, "\" must hold names of predictors."), paste0("Given: ", describe_value(set), "."))
-  set <- unique(set)
+  # In the model's own order: what a learner draws by chance can hang on it.
+  set <- c(intersect(model$inputs$predictors, set), setdiff(unique(set), model$inputs$predictors))
   check_columns(st$train, set, "train", paste0("In set \"", name, "\": the predictor"))
   if (st$target %in% set) stop_input(paste0("Set \"", name, "\" holds the target \"", st$target, "\" itself."), todo = "Leave it out.")
   set

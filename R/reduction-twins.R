@@ -125,9 +125,9 @@ how_far_told <- function(x, y, bins = 20) {
   max(0, straight, if (whole > 0) 1 - error / whole, na.rm = TRUE)
 }
 
-# Which of `members` one of `from` tells well enough to take the place of: at least the square of the least association, a share of variance.
+# Which of `members` one of `from` tells well enough to take the place of: at least such a share of it.
 told_by <- function(from, members, tells, least) {
-  unique(tells$other[tells$predictor %in% from & tells$other %in% members & tells$tells >= least^2 & !is.na(tells$tells)])
+  unique(tells$other[tells$predictor %in% from & tells$other %in% members & tells$tells >= least & !is.na(tells$tells)])
 }
 
 # The rows of a ranking's first model and first method, over all classes.

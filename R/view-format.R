@@ -125,7 +125,7 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   who <- if (m <= 3) list_words(lead) else count_of(m, "predictor", TRUE)
   out <- paste0(who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])), " of the ",
                 in_sentence(method_names[[method]]), " importance")
-  open <- if (all(is.na(part$lower))) 0 else sum(part$lower <= 0)
+  open <- sum(part$lower <= 0 & part$upper >= 0, na.rm = TRUE)
   if (method == "permutation" && open > 0) {
     out <- paste0(out, "; ", open, " of ", nrow(part), " cannot be told from zero")
   }
@@ -172,7 +172,7 @@ say_gap <- function(gap, models, labels, most = 3) {
   if (!nrow(of)) return("No predictor counts for more on the training rows than the holdout interval allows.")
   shown <- utils::head(of[order(-of$gap), ], most)
   paste0("On training rows ", list_words(paste0(labels[shown$predictor], " counts for ", format_value(shown$train, shown$gap / 10), " instead of ", format_value(shown$holdout, shown$gap / 10))),
-         if (nrow(of) > most) paste0(", and ", nrow(of) - most, " more predictors lie above their holdout interval"), ": what lies between was learnt by heart and is of no use on new rows.")
+         if (nrow(of) > most) paste0(", and ", nrow(of) - most, " more predictors lie above theirs"), ": more than the holdout interval allows, so that part of it holds for the training rows only.")
 }
 
 # Predictors that lend each other importance where only the plain form was asked for.

@@ -66,7 +66,8 @@ plot_curves <- function(object) {
   chosen$note <- vapply(sets, function(p) paste0(p$size, " of ", p$size + length(p$left_out), ", price ", format_value(p$price, unit)), "")
   does <- vapply(utils::head(models, 3), function(m) paste0(m, " with ", if (sets[[m]]$size) sets[[m]]$size else "none", " of ", sets[[m]]$size + length(sets[[m]]$left_out)), "")
   ends <- do.call(rbind, lapply(models, function(m) utils::tail(d[d$model == m, ], 1)))
-  drawn <- stats::aggregate(cbind(random_lower, random_upper) ~ model + size, d[!is.na(d$random), ], mean)
+  drawn <- d[!is.na(d$random), ]
+  if (nrow(drawn)) drawn <- stats::aggregate(cbind(random_lower, random_upper) ~ model + size, drawn, mean)
   lines <- stats::setNames(rep_len(c("solid", "longdash", "dotted", "dotdash", "twodash"), length(models)), models)
   apart <- spread_labels(ends$score, diff(range(d$score)) / 22)
   ggplot2::ggplot(d, ggplot2::aes(.data$size, .data$score, group = .data$model)) +

@@ -148,12 +148,14 @@ format_ranking_part <- function(part, labels, most) {
            ifelse(is.na(i), "", substring(limits, nchar(value) + 1)), ifelse(length(panels) > 2 | is.na(r$share[i]), "", paste0(" (", format_percent(r$share[i]), ")")))
   })
   names(cells) <- panels
-  flags <- vapply(shown, function(p) paste(unique(part$flag[part$predictor == p & nzchar(part$flag)]), collapse = "; "), "")
+  # What a panel's name says already is not said again.
+  flags <- vapply(shown, function(p) paste(setdiff(unlist(strsplit(part$flag[part$predictor == p], "; ", fixed = TRUE)), "training rows"), collapse = "; "), "")
   name <- list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22))
   # Panels beside each other as far as they fit, the rest below.
   width <- vapply(cells, function(x) max(nchar(x, "width")), 1L)
   line <- cumulative_lines(pmax(width, nchar(panels)) + 2L, 80 - max(nchar(name[[1]], "width"), 9) - 1)
-  flag <- if (length(panels) <= 2 && any(nzchar(flags))) list(flag = shorten_words(flags, 20))
+  first <- sum(width[line == 1L] + 2L) + max(nchar(name[[1]], "width"), 9) + 3
+  flag <- if (length(panels) <= 2 && any(nzchar(flags)) && first < 70) list(flag = shorten_words(flags, max(10, 80 - first)))
   rest <- setdiff(order, shown)
   folded <- if (length(rest)) {
     shares <- vapply(panels, function(m) sum(part$share[part$panel == m & part$predictor %in% rest], na.rm = TRUE), 0)
@@ -196,7 +198,7 @@ format_reduction <- function(x, lines = 24) {
     c(if (length(x$curves) > 1 || !identical(d$refit[1], m)) name,
       lay_out(list(size = as.character(d$size), score = format_value(d$score, d$std_error), price = price(d), random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
                    added = shorten_words(name_added(d, st), 40)), c(TRUE, TRUE, TRUE, TRUE, FALSE)),
-      if (nrow(beside)) paste0(" ", say_beside(beside, st, price(beside))))
+      if (nrow(beside)) unlist(lapply(say_beside(beside, st, price(beside)), wrap_lines, width = 79, indent = 1)))
   }))
   c(heading(paste0("Fewer predictors of ", st$target, ": ", st$metric$label, ", ", st$metric$better, " is better")),
     shorten_words(paste0(" ", say_path(x), "; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds, ", seed ", x$seed), 80),
@@ -244,7 +246,7 @@ format_set <- function(x, confirmed = FALSE) {
     paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten_words(80),
     if (x$size) some_lines(say_picked(x), 3),
     if (any(!x$picked$chosen & x$picked$share >= 0.5)) some_lines(say_passed_over(x), 2),
-    if (length(stands)) wrap_lines(paste0("twins: ", paste0("in place of ", labels_of(st, names(stands)), " would do ", vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), ""), collapse = "; ")), 79, 1) |> utils::head(3),
+    if (length(stands)) wrap_lines(paste0("twins: ", paste0("in place of ", labels_of(st, names(stands)), " could stand ", vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), ""), collapse = "; ")), 79, 1) |> utils::head(3),
     if (length(sensitive)) wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1),
     if (length(say_random(x))) wrap_lines(say_random(x), 79, 1),
     if (x$size && length(x$left_out) && !confirmed) c("", "Next: confirm_set() on rows nobody has touched."))
@@ -323,7 +325,8 @@ say_set <- function(x, confirmation = NULL) {
   verdict <- set_verdict(x, confirmation)
   shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) " Which ones to take is not settled: the splits hardly agree."
   paste0(switch(verdict,
-                safe = paste0("Safe: ", who, if (x$size == 1) " loses" else " lose", " less than the margin of ", number(if (on_fresh) confirmation$margin else x$allowed), "; price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, "."),
+                safe = if (price[3] < 0) paste0("Safe: ", who, if (x$size == 1) " is" else " are", " better than all; price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, ".") else
+                  paste0("Safe: ", who, if (x$size == 1) " loses" else " lose", " less than the margin of ", number(if (on_fresh) confirmation$margin else x$allowed), "; price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, "."),
                 costs = if (price[2] > 0) paste0("It costs: ", who, if (x$size == 1) " is" else " are", " worse than all by ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, ".") else
                   paste0("It costs: cross-validated, ", who, if (x$size == 1) " is" else " are", " worse than all by ", format_value(x$procedure$price, price_unit(x)), " ", in_brackets(x$procedure$price_lower, x$procedure$price_upper, price_unit(x)), " ", st$metric$label, "; untouched rows do not settle it."),
                 open = paste0("Whether ", who, if (x$size == 1) " does" else " do", " as well as all cannot be told: price ", number(price[1]), " ", limits, " ", st$metric$label, ", ", source, ".")), shaky)
@@ -364,10 +367,10 @@ say_cluster <- function(x, of, stays, gone) {
   }
   first <- stays[1]
   back <- told(gone, first)
-  does <- back >= x$least^2
+  does <- back >= x$least
   paste0(list_words(name(stays)), if (length(stays) > 1) " stay" else " stays", if (nzchar(of$why[of$predictor == first])) paste0(" (", of$why[of$predictor == first], ")"), "; ",
-         paste(c(if (any(does)) paste0(list_words(name(gone[does])), " would do in its place"),
-                 if (any(!does)) paste0(list_words(name(gone[!does])), " can go, but would not do in its place (", if (sum(!does) == 1) "tells " else "tell ", list_words(format_percent(back[!does])), " of it)")), collapse = "; "), ".")
+         paste(c(if (any(does)) paste0(list_words(name(gone[does])), " could stand in for it (", if (sum(does) == 1) "tells " else "tell ", list_words(format_percent(back[does])), " of it)"),
+                 if (any(!does)) paste0(list_words(name(gone[!does])), " can go, but could not stand in for it (", if (sum(!does) == 1) "tells " else "tell ", list_words(format_percent(back[!does])), " of it)")), collapse = "; "), ".")
 }
 
 told_of <- function(x, members) x$tells$tells[x$tells$predictor %in% members & x$tells$other %in% members]

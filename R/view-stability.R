@@ -132,7 +132,7 @@ stability_lines <- function(part, labels, room) {
   top <- top[which.min(abs(as.integer(sub("top_", "", top)) - 3))]
   columns <- list(predictor = shorten(labels[shown$predictor], 24), rank = as.character(shown$rank),
                   `rank set` = ifelse(is.na(shown$rank_lower), "", ifelse(shown$settled, "settled", paste0(shown$rank_lower, "-", shown$rank_upper))),
-                  spread = ifelse(shown$spread_lower == shown$spread_upper, format(shown$spread_lower, trim = TRUE), paste0(format(shown$spread_lower, trim = TRUE), "-", format(shown$spread_upper, trim = TRUE))))
+                  spread = ifelse(shown$spread_lower == shown$spread_upper, as.character(shown$spread_lower), paste0(as.character(shown$spread_lower), "-", as.character(shown$spread_upper))))
   if (length(top)) columns[[sub("_", " ", top)]] <- share_with_error(part, shown$predictor, as.integer(sub("top_", "", top)))
   columns$importance <- with_limits(shown$importance, shown$lower, shown$upper)
   columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))

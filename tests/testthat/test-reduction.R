@@ -200,7 +200,7 @@ test_that("of two perfect twins exactly one stays, and the print says which woul
   expect_identical(sum(c("peak_temp", "peak_copy") %in% ps$predictors), 1L)
   stays <- intersect(c("peak_temp", "peak_copy"), ps$predictors)
   expect_true(setdiff(c("peak_temp", "peak_copy"), stays) %in% ps$stands_for[[stays]])
-  expect_match(paste(format_set(ps), collapse = " "), "in place of .* would do")
+  expect_match(paste(format_set(ps), collapse = " "), "in place of .* could stand")
   expect_identical(sum(r$curves[[1]]$columns$thinned %in% c("peak_temp", "peak_copy")), 1L)
   tw <- find_twins(s, replace = TRUE)
   expect_identical(tw$clusters$members[grepl("peak_copy", tw$clusters$members)] |> strsplit(", ") |> unlist() |> intersect(c("peak_temp", "peak_copy")) |> length(), 2L)
