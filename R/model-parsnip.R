@@ -44,6 +44,10 @@ check_wrapped_target <- function(model, name, data, target) {
 refit_widened <- function(model, data, target, seed) {
   fit <- wrapped_fit(model$wrapper)
   spec <- fit$spec
+  terms <- if (inherits(model$wrapper, "model_fit") && is.list(fit$fit)) fit$fit$terms
+  if (inherits(terms, "terms") && !all(vapply(attr(terms, "term.labels"), function(l) is.name(str2lang(l)), NA))) {
+    stop_model("The formula of the parsnip fit transforms its columns, so that copies of them cannot be added.", todo = "Give `study(refit_with = )` a function(model, data, predictors) that fits the model, or fit it in a workflow.")
+  }
   mtry <- tryCatch(rlang::eval_tidy(spec$args$mtry), error = function(e) NULL)
   if (is.numeric(mtry)) spec <- parsnip::set_args(spec, mtry = 2L * as.integer(mtry))
   encoded <- model$twice(data)
@@ -114,7 +118,11 @@ encode_wrapped <- function(model, data) {
   fit <- wrapped_fit(model)
   if (inherits(model, "workflow")) {
     data <- hardhat::forge(data, blueprint = workflows::extract_mold(model)$blueprint)$predictors
-    data <- as.data.frame(data)
+    sparse <- holds_sparse(data)
+    if (inherits(data, "Matrix")) data <- as.matrix(data)
+    data <- as.data.frame(data, optional = TRUE)
+    # The boosting library is given a sparse matrix then, and takes what is not stored in it, the zeros, for missing.
+    if (sparse && inherits(fit$fit, "xgb.Booster")) data[] <- lapply(data, function(x) replace(as.double(x), !is.na(x) & x == 0, NA))
   }
   known <- names(fit$preproc)
   if (any(c("terms", "x_var") %in% known)) {
@@ -125,12 +133,30 @@ encode_wrapped <- function(model, data) {
   data[setdiff(names(data), "(Intercept)")]
 }
 
+holds_sparse <- function(data) {
+  if (inherits(data, "sparseMatrix")) return(TRUE)
+  isNamespaceLoaded("sparsevctrs") && is.data.frame(data) && any(vapply(data, getExportedValue("sparsevctrs", "is_sparse_vector"), NA))
+}
+
 predict_wrapped <- function(model, data) {
   fit <- wrapped_fit(model)
   if (fit$spec$mode == "regression") return(as.double(with_parsnip(stats::predict(model, data)$.pred)))
   out <- as.matrix(with_parsnip(stats::predict(model, data, type = "prob")))
   colnames(out) <- sub("^\\.pred_", "", colnames(out))
   out
+}
+
+# A recipe wants its columns in the types it was made with: whole numbers, text, TRUE and FALSE.
+cast_like <- function(data, template) {
+  for (p in intersect(names(template), names(data))) {
+    like <- template[[p]]
+    x <- data[[p]]
+    if (is.integer(like) && is.double(x) && !inherits(x, c("Date", "POSIXct")) && all(x == round(x), na.rm = TRUE)) data[[p]] <- as.integer(x)
+    if (is.character(like) && is.factor(x)) data[[p]] <- as.character(x)
+    if (is.logical(like) && !is.logical(x)) data[[p]] <- if (is.factor(x)) as.logical(as.character(x)) else as.logical(x)
+    if (is.factor(like) && is.character(x)) data[[p]] <- factor(x, levels = levels(like))
+  }
+  data
 }
 
 # A recipe keeps its steps; predictors that are left out lose their role, so that steps on all predictors pass
@@ -145,6 +171,7 @@ refit_wrapped <- function(model, data, target, predictors) {
   spec <- workflows::extract_spec_parsnip(model)
   before <- workflows::extract_preprocessor(model)
   if (inherits(before, "recipe")) {
+    data <- cast_like(data, before$template)
     gone <- setdiff(before$var_info$variable[before$var_info$role %in% "predictor"], predictors)
     if (length(gone)) {
       before <- recipes::update_role(before, !!!rlang::syms(gone), new_role = "left out")

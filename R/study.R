@@ -324,7 +324,8 @@ check_predictions <- function(p, rows, st, name) {
   }
   if (!is.numeric(p)) fault("returns ", describe_value(p), " instead of numbers.")
   got <- if (is.matrix(p)) nrow(p) else length(p)
-  if (got != n) fault("returns ", got, " predictions for ", n, " rows.")
+  gaps <- sum(!stats::complete.cases(rows))
+  if (got != n) fault("returns ", got, " predictions for ", n, " rows", if (gaps) paste0(", ", gaps, " of which have missing values"), ".")
   if (st$task == "regression") {
     if (is.matrix(p) && ncol(p) != 1) fault("returns ", ncol(p), " columns; a regression has one.")
     p <- matrix(as.double(p), n, 1)

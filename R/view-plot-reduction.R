@@ -33,7 +33,7 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
   right <- mean(range(d$lower, d$upper)) > chosen$score
   near <- d[abs(d$row - chosen$row) <= 1, ]   # beside the band, there and at the next row
   beside <- if (right) max(near$upper) else min(near$lower)
-  note <- paste0("chosen (", set$rule, "): ", count_of(set$size, "predictor"), "\nprice ", format_value(set$price, unit), " [", format_value(set$price_lower, unit), ", ", format_value(set$price_upper, unit), "]")
+  note <- paste0("chosen (", set$rule, "): ", count_of(set$size, "predictor"), "\nprice on this curve ", format_value(set$price, unit), " [", format_value(set$price_lower, unit), ", ", format_value(set$price_upper, unit), "]")
   drawn <- d[!is.na(d$random), ]
   ggplot2::ggplot(d, ggplot2::aes(.data$score, .data$row)) +
     ggplot2::geom_vline(xintercept = best$score, colour = muted, linetype = "dashed", linewidth = 0.4) +

@@ -320,7 +320,7 @@ say_set <- function(x, confirmation = NULL) {
   if (on_fresh) unit <- max(confirmation$std_error, 1e-12)
   source <- if (on_fresh) "on untouched rows" else "with the choice cross-validated"
   number <- function(v) format_value(v, unit)
-  who <- paste0(count_of(x$size, "predictor"), " of ", all)
+  who <- paste0(x$size, " of ", all, " predictors")
   limits <- in_brackets(price[2], price[3], unit)
   verdict <- set_verdict(x, confirmation)
   shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) " Which ones to take is not settled: the splits hardly agree."

@@ -49,7 +49,7 @@ data_sets <- list(
   data_set("birthwt", "MASS", "low", prepare = function(d) transform(d, low = low == 1, race = as.character(race)), drop = "bwt"),
   data_set("Insurance", "MASS", "Claims", metric = "poisson_deviance", prepare = function(d) transform(d, Claims = as.integer(Claims))),
   data_set("fgl", "MASS", "type"),
-  data_set("Cars93", "MASS", "Price", drop = c("Min.Price", "Max.Price")),
+  data_set("Cars93", "MASS", "Price", drop = c("Min.Price", "Max.Price", "Make", "Model")),
   data_set("quine", "MASS", "Days", metric = "poisson_deviance"),
   data_set("crabs", "MASS", "sex", drop = "index"),
   data_set("diamonds", "ggplot2", "price", rows = 50000, table = "tibble"),
@@ -162,7 +162,7 @@ models <- list(
     set.seed(1)
     n <- nrow(d)
     list(model = gbm::gbm(simple(y, cols), data = d[c(cols, y)], distribution = if (all(d[[y]] %in% 0:1)) "bernoulli" else "gaussian",
-                          n.trees = 60, interaction.depth = 3, n.minobsinnode = min(10, n %/% 6), bag.fraction = 0.7))
+                          n.trees = 60, interaction.depth = 3, n.minobsinnode = max(1, min(10, n %/% 25)), bag.fraction = 0.7))
   }),
   xgboost = list(task = "any", fit = function(d, y) {
     d <- plain(d)

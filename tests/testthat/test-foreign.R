@@ -156,6 +156,15 @@ test_that("boosted classes by number are not turned round", {
   expect_equal(predict_model(st, st$models[[1]], st$data)[, "1"], predict(fit, st$data, type = "prob")$.pred_1, tolerance = 1e-6)
 })
 
+test_that("a workflow that makes a sparse matrix is read as the library reads it", {
+  if (!"sparse" %in% names(formals(recipes::step_dummy))) return(expect_true(TRUE))   # older recipes make none
+  few <- transform(d, none = as.double(seq_len(nrow(d)) %% 3))
+  steps <- recipes::step_dummy(recipes::recipe(strength ~ operator + none, few), operator, one_hot = TRUE, sparse = "yes")
+  w <- parsnip::fit(workflows::workflow(steps, parsnip::set_engine(parsnip::boost_tree("regression", trees = 5), "xgboost", nthread = 1)), few)
+  st <- study(w, transform(h, none = 1), "strength", train = few)
+  expect_equal(predict_model(st, st$models[[1]], few)[, 1], predict(w, few)$.pred, tolerance = 1e-6)
+})
+
 test_that("honest strong predictors are no leaks, and measurements no identifiers", {
   at <- seq_len(150) %% 3 != 0
   flowers <- study(rpart::rpart(Species ~ ., iris[at, ]), iris[!at, ], "Species", train = iris[at, ])
