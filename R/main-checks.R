@@ -26,6 +26,7 @@ take_models <- function(words) {
 }
 
 check_given <- function(step, given) {
+  if (!is.null(given$repeats)) repeats_in_words(given$repeats)
   for (name in c("model", "data", "train", "dictionary", "confirm", "set")) {
     for (file in given[[name]]) {
       if (!file.exists(file) || dir.exists(file)) stop_input(paste0("There is no file \"", file, "\" (--", name, ")."), paste0("Looked in ", getwd(), "."))
@@ -53,6 +54,13 @@ check_given <- function(step, given) {
     if (file.access(folder, 2) != 0) stop_input(paste0("The folder \"", given$out, "\" (--out) cannot be written to."), todo = "Name another one.")
     if (step %in% c("rank", "stability", "reduce")) check_pandoc()
   }
+}
+
+repeats_in_words <- function(text) {
+  if (text %in% c("auto", "all")) return(text)
+  number <- suppressWarnings(as.integer(text))
+  if (is.na(number) || number < 1) wrong_usage("--repeats must be a number, auto or all.")
+  number
 }
 
 in_words <- function(text) trimws(strsplit(text, ",", fixed = TRUE)[[1]])

@@ -138,8 +138,7 @@ make_folder <- function(path) {
 }
 
 command_rank <- function(given) {
-  repeats <- if (given$repeats %in% c("auto", "all")) given$repeats else suppressWarnings(as.integer(given$repeats))
-  if (is.na(repeats)) wrong_usage("--repeats must be a number, auto or all.")
+  repeats <- repeats_in_words(given$repeats)
   st <- command_study(given, read_table(given$data))
   by <- if (is.null(given$by)) c("impurity", "permutation", "shapley") else in_words(given$by)
   if (is.null(given$by) && is.null(st$train)) by <- "permutation"

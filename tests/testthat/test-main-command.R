@@ -151,6 +151,42 @@ test_that("reduce chooses, confirms, and goes on with a run; compare and confirm
   expect_match(run("confirm", "--set", file.path(path("small"), "set.json"), "--data", path("train.csv"))$err, "are training rows")
 })
 
+test_that("options and files are checked before any work begins", {
+  common <- list("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--use", "linear")
+  fails <- function(status, message, ...) {
+    out <- path("never")
+    x <- do.call(command, c(common, list("--out", out), list(...)))
+    expect_identical(x$status, status, label = message)
+    expect_match(x$err, message)
+    expect_no_match(x$err, "pieces; about")
+    expect_identical(list.files(out), character())
+    unlink(out, recursive = TRUE)
+  }
+  fails(2L, "needs --size", "--rule", "size")
+  fails(1L, "--rule", "--rule", "oneSE")
+  fails(2L, "needs --decoys", "--rule", "floor")
+  fails(2L, "give --dictionary", "--rule", "cheapest")
+  fails(1L, "margin", "--margin", "a little")
+  fails(1L, "neither % nor the study's metric", "--margin", "0.4 furlong")
+  fails(1L, "There is no file", "--confirm", path("nowhere.csv"))
+  fails(1L, "training rows of the study", "--confirm", path("train.csv"))
+  fails(1L, "more than the", "--rule", "size", "--size", "99")
+  file.create(path("taken"))
+  x <- do.call(command, c(common, list("--out", path("taken/inside"))))
+  expect_match(x$err, "cannot be made")
+  x <- do.call(command, c(common, list("--format", "xlsx")))
+  expect_identical(x$status, 2L)
+  expect_match(x$err, "--format xlsx needs --out")
+  x <- do.call(command, c(common, list("--target", "defect")))
+  expect_match(x$err, "--target is given twice")
+  # Several files of models are one study.
+  saveRDS(readRDS(path("models.rds"))$linear, path("one.rds"))
+  saveRDS(lm(strength ~ peak_temp, read_table(path("train.csv"), quiet = TRUE)), path("two.rds"))
+  x <- command("rank", "--model", path("one.rds"), paste0("--model=", path("two.rds")), "--data", path("holdout.csv"), "--train", path("train.csv"), "--target", "strength", "--by", "permutation")
+  expect_setequal(utils::read.csv(text = x$out)$model, c("one", "two"))
+  expect_false("row.names" %in% names(utils::read.csv(text = x$out)))
+})
+
 test_that("failures end with status 1 and say what was wrong", {
   writeLines("not an R object", path("bad.rds"))
   for (case in list(list("--model", path("none.rds"), "no file"), list("--model", path("bad.rds"), "not an R object"), list("--target", "weight", "not a column"),

@@ -47,7 +47,7 @@ test_that("of several targets one is read", {
   expect_error(read_model(file, columns = columns), "has 4 targets", class = "dreher_error_input")
   expect_error(read_model(file, columns = columns, output = 5), "from 1 to 4", class = "dreher_error_input")
   sums <- predict(fit, x, outputmargin = TRUE)
-  if (!is.matrix(sums)) sums <- matrix(sums, ncol = 4, byrow = TRUE)   # as older versions of the library return them
+  sums <- if (is.matrix(sums)) unname(sums) else matrix(sums, ncol = 4, byrow = TRUE)   # as older versions of the library return them
   for (k in 1:4) {
     m <- read_model(file, columns = columns, output = k)
     expect_equal(file_predictions(m, as.data.frame(x))[, 1], sums[, k], tolerance = 1e-6)
