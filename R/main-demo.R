@@ -64,6 +64,6 @@ command_demo <- function(given) {
 
 format_any <- function(x) {
   switch(class(x)[1], dreher_scores = format_scores(x), dreher_checks = format_checks(x), dreher_ranking = format_ranking(x),
-         dreher_reduction = format_reduction(x), dreher_twins = format_twins(x), dreher_comparison = format_comparison(x), dreher_set = format_set(x), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x), dreher_floor = format_floor(x),
+         dreher_reduction = format_reduction(x), dreher_twins = format_twins(x), dreher_comparison = format_comparison(x), dreher_set = format_set(x, confirmed = TRUE), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x), dreher_floor = format_floor(x),
          dreher_agreement = format_agreement(x))
 }
