@@ -26,7 +26,8 @@ align_rows <- function(data, inputs, model, arg = "data") {
     known <- inputs$levels[[p]]
     x <- out[[p]]
     if (!is.null(known)) {
-      if (is.numeric(x) && !is.factor(x)) {
+      # Numbers whose digits are levels are levels: a file does not tell them apart.
+      if (is.numeric(x) && !is.factor(x) && !all(is.na(x) | as.character(x) %in% known)) {
         stop_input(paste0("Column \"", p, "\" of `", arg, "` holds numbers, but model \"", model,
                           "\" was trained on a factor with levels ", quote_some(known), "."),
                    todo = "Give the column in the type of the training rows.")

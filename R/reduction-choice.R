@@ -154,7 +154,7 @@ apply_rule <- function(moments, found, curve, ask, folds) {
   margin <- margin_value(ask$margin, loss[1] - loss[full])
   candidates <- setdiff(path, 1L)
   limit <- loss[candidates] - loss[full] + stats::qt(ask$level, moments$df) * price_error_of(moments, candidates, full, folds)
-  inside <- candidates[limit < margin]
+  inside <- candidates[which(limit < margin)]
   if (!length(inside)) return(if (setequal(curve$columns[[max(path)]], curve$columns[[full]])) max(path) else best)   # nothing is sure to be within: all that may be had
   if (ask$rule == "within") return(inside[1])
   cost <- vapply(found$columns[inside], function(s) cost_of(curve$plan, s), 0)

@@ -57,6 +57,10 @@ format_scores <- function(x) {
                   `better by` = paste(format_value(shown$gain, unit), in_brackets(shown$gain_lower, shown$gain_upper, unit)), training = format_value(shown$train_score, unit))
   if (seen) columns <- columns[c("model", "training", "constant", "better by")]
   table <- lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1)))
+  if (any(nchar(table, "width") > 80)) {
+    columns$model <- shorten(columns$model, 14)
+    table <- shorten(lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))), 80)
+  }
   c(heading(paste0("Scores for ", attr(x, "target"), ": ", attr(x, "metric_label"), ", ", x$better[1], " is better, ", format_number(x$n[1]), if (seen) " training rows" else " holdout rows")),
     table, "", wrap_lines(score_sentence(x)))
 }

@@ -136,6 +136,8 @@ stability_lines <- function(part, labels, room) {
   if (length(top)) columns[[sub("_", " ", top)]] <- share_with_error(part, shown$predictor, as.integer(sub("top_", "", top)))
   columns$importance <- with_limits(shown$importance, shown$lower, shown$upper)
   columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))
+  over <- max(nchar(lay_out(columns), "width")) - 80
+  if (over > 0) columns$predictor <- shorten(columns$predictor, max(8, max(nchar(columns$predictor, "width")) - over))
   c(lay_out(columns, c(FALSE, TRUE, FALSE, FALSE, TRUE, TRUE, TRUE)[c(TRUE, TRUE, TRUE, TRUE, length(top) > 0, TRUE, TRUE)]), if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " others: as.data.frame() shows all"))
 }
 
