@@ -218,7 +218,9 @@ command_reduce <- function(given) {
                                         thin_twins = given[["thin-twins"]], budget = given$budget, random = given$random, decoys = given$decoys, sizes = if (given$rule == "size" && !is.null(given$size)) given$size, folds = given$folds,
                                         times = given$times, run = given$run, seed = given$seed))
   set <- choose_set(rd, rule = given$rule, margin = given$margin, share = given$share, size = given$size)
-  cf <- if (!is.null(untouched)) confirm_set(set, untouched, margin = given$margin, again = given$again, overlap = given$overlap)
+  # What is finished is not lost with a confirmation that fails.
+  failed <- NULL
+  cf <- if (!is.null(untouched)) tryCatch(confirm_set(set, untouched, margin = given$margin, again = given$again, overlap = given$overlap), dreher_error = function(e) { failed <<- e; NULL })
   if (is.null(given$out)) {
     print_table(rd, given$format)
   } else {
@@ -231,6 +233,7 @@ command_reduce <- function(given) {
     tell("Written to ", out, ".")
   }
   tell(paste(cli::ansi_strip(c("", format_set(set, confirmed = !is.null(cf)), if (!is.null(cf)) c("", format_confirmation(cf)))), collapse = "\n"))
+  if (!is.null(failed)) stop(failed)
 }
 
 command_compare <- function(given) {

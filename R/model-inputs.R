@@ -8,6 +8,13 @@ new_inputs <- function(predictors, levels = list(), missing = FALSE, also = char
   list(predictors = predictors, levels = levels, missing = missing, also = also)
 }
 
+# Columns that were ordered factors in training, where the model's terms say so: a file holds their text only.
+ordered_columns <- function(object) {
+  terms <- if (is.list(object)) Find(function(t) inherits(t, "terms"), list(object$terms, object$Terms, object$model$terms))
+  classes <- attr(terms, "dataClasses")
+  names(classes)[classes == "ordered"]
+}
+
 # Levels as the training rows have them: a factor's own, the sorted values of a text column.
 levels_of_column <- function(x) {
   if (is.factor(x)) levels(x) else if (is.character(x)) sort(unique(x[!is.na(x)]), method = "radix")
@@ -40,7 +47,7 @@ align_rows <- function(data, inputs, model, arg = "data") {
                    paste0(sum(unseen), if (sum(unseen) == 1) " row" else " rows", " concerned, the first is row ", which(unseen)[1], "."),
                    "Drop these rows or merge the levels before training.")
       }
-      out[[p]] <- factor(text, levels = known, ordered = is.ordered(x))
+      out[[p]] <- factor(text, levels = known, ordered = is.ordered(x) || p %in% inputs$ordered)
     } else if (is.character(x) || is.factor(x)) {
       stop_input(paste0("Column \"", p, "\" of `", arg, "` holds text, but model \"", model,
                         "\" was trained on numbers."),

@@ -21,11 +21,26 @@ as_readable <- function(object, name) {
   if (!is.object(object) || has_own_reader(first)) return(object)
   parents <- Filter(has_own_reader, class(object)[-1])
   if (!length(parents)) return(object)   # no reader at all: said when it is asked
-  if (inherits(object, "lm") && !is.null(object$terms)) return(new_own_predict(object))
+  if (inherits(object, "lm") && !is.null(object$terms)) {
+    load_own_predict(first, name)
+    return(new_own_predict(object))
+  }
   stop_model(paste0("Model \"", name, "\" is of class \"", first, "\", a kind of \"", parents[1],
                     "\", and the reader was made for \"", parents[1], "\" itself."),
              "What it reads there may not be what this model does.",
              "Give `study(predict_with = )` a function that predicts, and `refit_with` one that fits.")
+}
+
+# Without its package loaded a model would be predicted as its parent.
+load_own_predict <- function(class, name) {
+  home <- c(gam = "mgcv", bam = "mgcv", gamm = "mgcv", rlm = "MASS", negbin = "MASS")
+  if (class %in% names(home)) {
+    rlang::check_installed(home[[class]], paste0("to predict with a model of class \"", class, "\""))
+    loadNamespace(home[[class]])
+  } else if (is.null(utils::getS3method("predict", class, optional = TRUE, envir = globalenv()))) {
+    stop_model(paste0("No predict() for models of class \"", class, "\" is loaded; model \"", name, "\" would be predicted as something else."),
+               todo = "Load the package that made it, or give `study(predict_with = )` a function that predicts.")
+  }
 }
 
 # formula: what it was fitted by, on the left the target as it stands there.

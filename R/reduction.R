@@ -313,7 +313,7 @@ draw_folds <- function(st, data, folds) {
     rows <- which(stratum == s)
     fold[rows] <- sample(rep_len(sample.int(folds), length(rows)))
   }
-  spread_levels(fold, data[intersect(names(data), st$predictors)], stratum)
+  spread_levels(fold, data[sort(intersect(names(data), st$predictors), method = "radix")], stratum)
 }
 
 gather_curve <- function(st, plan, values, fold_of) {

@@ -219,6 +219,7 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
   if (own_reader && !again) check_response(readers_object(object), name, st$task)
   inputs <- if (own_reader) read_inputs(object, st$train)
   if (is.null(inputs)) inputs <- guess_inputs(st)
+  if (own_reader) inputs$ordered <- check_ordered(ordered_columns(object), read_inputs(object, NULL)$levels, st, name)
   strays <- setdiff(inputs$predictors, names(st$data))
   if (st$target %in% inputs$predictors) {
     stop_model(paste0("Model \"", name, "\" uses the target \"", st$target, "\" as a predictor."))
@@ -242,7 +243,41 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
     }
   }
   if (!again) predict_model(st, model, st$data)   # every row must get a prediction
+  if (!again && own_reader) check_level_order(st, model)
   model
+}
+
+# Ordered factors whose levels the model does not keep must come as factors. -> those that may come as text
+check_ordered <- function(ordered, own, st, name) {
+  seen <- if (is.null(st$train)) st$data else st$train
+  bare <- Filter(function(p) is.null(own[[p]]), ordered)
+  text <- Filter(function(p) is.character(seen[[p]]) || is.character(st$data[[p]]), intersect(bare, names(seen)))
+  if (length(text)) {
+    stop_model(paste0("Model \"", name, "\" was trained on ordered factors whose levels it does not keep: ", quote_some(text), "."),
+               "The rows hold text there, whose order is not known.", "Give factors with the levels of training, in their order.")
+  }
+  setdiff(ordered, bare)
+}
+
+# A forest of ranger keeps level numbers, not names. Where the training rows hold text for what may have been factors with levels in another order, its
+# error on them shows it: that must be below the error it had in training on rows left out.
+check_level_order <- function(st, model) {
+  object <- model$object
+  error <- if (inherits(object, "ranger")) object$prediction.error
+  if (is.null(st$train) || !isTRUE(is.finite(error)) || !is.null(ranger_forest(object)$covariate.levels)) return(invisible())
+  text <- model$inputs$predictors[vapply(st$train[model$inputs$predictors], is.character, NA)]
+  if (!length(text)) return(invisible())
+  own <- tryCatch(predict_model(st, model, st$train, "train"), error = function(e) NULL)
+  if (is.null(own)) return(invisible())
+  truth <- truth_of(st, st$train)
+  ours <- switch(object$treetype, Regression = mean((own[, 1] - truth)^2), Classification = mean(predicted_class(own) != truth),
+                 mean((1 - own[cbind(seq_along(truth), truth)])^2))
+  # Fewer or other rows than those of training may be harder ones.
+  if (ours > error * if (nrow(st$train) == object$num.samples) 1 else 1.5) {
+    stop_model(paste0("Model \"", model$name, "\" predicts its training rows worse than it did in training the rows it left out."),
+               paste0("Were the text columns ", quote_some(text), " factors then, with levels in another order than that of the alphabet?"),
+               "Give `train` and `data` with factors on the levels of training.")
+  }
 }
 
 # The study's names for a model's classes. Libraries that number their classes from 0 mean the order
@@ -299,7 +334,11 @@ predict_aligned <- function(st, model, rows) {
     if (st$task == "classification") out <- order_classes(out, model$classes, st, model$name)
     return(out)
   }
-  out <- model$predict(model$object, rows)
+  out <- tryCatch(model$predict(model$object, rows), error = function(e) {
+    if (inherits(e, "dreher_error")) stop(e)
+    stop_model(paste0(if (model$own_reader) "Model" else "`predict_with` of model", " \"", model$name, "\" failed on the rows: ", conditionMessage(e)),
+               todo = "Are the columns there in the types and levels of training, and without gaps it does not take?")
+  })
   if (is.matrix(out) && !is.null(model$classes)) colnames(out) <- model$classes
   check_predictions(out, rows, st, model$name)
 }

@@ -258,7 +258,7 @@ format_set <- function(x, confirmed = FALSE) {
 
 # Text over so many lines at the most; what is left away is marked.
 some_lines <- function(text, most) {
-  lines <- wrap_lines(text, 79, 1)
+  lines <- wrap_lines(text, 76, 1)
   if (length(lines) <= most) return(lines)
   c(lines[seq_len(most - 1)], paste0(sub("[ ,;]+$", "", lines[most]), "\u2026"))
 }
@@ -275,7 +275,7 @@ say_picked <- function(x) {
   every <- of$predictor[of$share == 1]
   rest <- of[of$share < 1, ]
   name <- function(p) shorten(labels_of(x$study, p), 22)
-  if (!nrow(rest)) return("Every split chose all of them.")
+  if (!nrow(rest)) return(if (nrow(of) == 1) "Every split chose it." else "Every split chose all of them.")
   paste0("Chosen in splits: ", paste(c(if (length(every)) paste0(paste(name(every), collapse = ", "), " in all"),
                                         paste0(name(rest$predictor), " in ", ifelse(rest$share == 0, "none", format_percent(rest$share)))), collapse = "; "), ".",
          if (any(rest$share < 0.5)) " What fewer than half of the splits chose is not sure to be needed.")
@@ -345,17 +345,18 @@ print.dreher_set_file <- function(x, ...) {
 #' @export
 print.dreher_twins <- function(x, ...) write_lines(x, format_twins(x))
 
-format_twins <- function(x, most = 6) {
+format_twins <- function(x, most = 6, room = 19) {
   d <- x$table
   name <- function(p) unname(x$labels[p])
   body <- unlist(lapply(utils::head(x$clusters$cluster, most), function(g) {
     of <- d[which(d$cluster == g), ]
     stays <- of$predictor[of$representative]
     gone <- of$predictor[!of$representative]
-    c(wrap_lines(paste0(list_words(name(of$predictor)), " (association ", format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"), 79, 1),
-      wrap_lines(say_cluster(x, of, stays, gone), 79, 3),
+    c(some_lines(paste0(list_words(name(of$predictor)), " (association ", format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"), 2),
+      paste0("  ", some_lines(say_cluster(x, of, stays, gone), 3)),
       if (any(!is.na(of$replaceable))) paste0("   replaceable by all others: ", paste0(shorten(name(of$predictor), 22), " ", format_percent(of$replaceable), collapse = ", ")) |> shorten(80))
   }))
+  if (length(body) > room) body <- c(utils::head(body, room), " \u2026: as.data.frame() shows all")
   if (is.null(body)) body <- wrap_lines(paste0("No two predictors go together that closely; the closest are at ", format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."), 79, 1)
   c(heading(paste0("Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$least, " or more")), body,
     if (nrow(x$clusters) > most) paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster")), if (nrow(x$clusters)) c("", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in."))

@@ -10,7 +10,10 @@
 # error, or a known truth that does not hold). What was printed goes to out/field, to be read;
 # bench/results/field.csv holds a row per cell and step.
 
-suppressMessages(library(dreher))
+suppressMessages({
+  library(dreher)
+  library(parsnip)
+})
 words <- commandArgs(TRUE)
 whole <- "all" %in% words
 only <- setdiff(words, c("all", "some"))
@@ -57,7 +60,7 @@ data_sets <- list(
   data_set("diamonds", "ggplot2", "price", rows = 50000, table = "tibble"),
   data_set("mpg", "ggplot2", "hwy", table = "tibble"),
   data_set("msleep", "ggplot2", "sleep_total", drop = "name", table = "tibble"),
-  data_set("starwars", "dplyr", "height", table = "tibble",
+  data_set("starwars", "dplyr", "height", table = "tibble", drop = c("name", "homeworld", "species"),
            prepare = function(d) d[!is.na(d$height), !vapply(d, is.list, NA)]),
   data_set("lung", "survival", "ph.ecog", prepare = function(d) d[!is.na(d$ph.ecog), ]),
   data_set("kyphosis", "rpart", "Kyphosis"),
@@ -336,7 +339,7 @@ run_cell <- function(set, model) {
   for (part in names(parts)[1:3]) {   # levels never met in training are another story: merged before, by whoever models
     d <- plain(parts[[part]])
     stays <- rep(TRUE, nrow(d))
-    for (p in columns_of(d, y)) if (!is_number(d[[p]]) && (is.factor(d[[p]]) || is.character(d[[p]]))) stays <- stays & (is.na(d[[p]]) | as.character(d[[p]]) %in% as.character(plain(parts$train)[[p]]))
+    for (p in columns_of(d, y)) if (length(unique(plain(parts$train)[[p]])) <= 40 && !is_number(d[[p]]) && (is.factor(d[[p]]) || is.character(d[[p]]))) stays <- stays & (is.na(d[[p]]) | as.character(d[[p]]) %in% as.character(plain(parts$train)[[p]]))
     parts[[part]] <- parts[[part]][stays, ]
   }
   args <- fit[intersect(names(fit), c("predictors", "predict_with", "refit_with", "encode"))]

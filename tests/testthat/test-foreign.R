@@ -125,6 +125,31 @@ test_that("a reduction keeps what succeeded", {
   expect_s3_class(ggplot2::autoplot(both), "ggplot")   # without random sets
 })
 
+test_that("text in the place of ordered factors is ordered as in training, or refused", {
+  set.seed(1)
+  x <- data.frame(size = factor(sample(c("low", "mid", "high"), 240, TRUE), c("low", "mid", "high"), ordered = TRUE), z = stats::rnorm(240))
+  x$y <- as.integer(x$size) + x$z / 5 + stats::rnorm(240, 0, 0.2)
+  text <- transform(x, size = as.character(size))
+  for (f in list(lm(y ~ ., x), rpart::rpart(y ~ ., x), gbm::gbm(y ~ ., data = x, distribution = "gaussian", n.trees = 20))) {
+    st <- study(f, text[161:240, ], "y", train = text[1:160, ])
+    same <- study(f, x[161:240, ], "y", train = x[1:160, ])
+    expect_equal(predict_model(st, st$models[[1]], st$data), predict_model(same, same$models[[1]], same$data))
+  }
+  forest <- randomForest::randomForest(y ~ ., x, ntree = 5)
+  expect_error(study(forest, text[161:240, ], "y", train = text[1:160, ]), "levels it does not keep", class = "dreher_error_model")
+  expect_s3_class(study(forest, x[161:240, ], "y", train = x[1:160, ]), "dreher_study")
+  forest <- ranger::ranger(y ~ ., x[1:160, ], num.trees = 30, seed = 1)
+  expect_error(study(forest, text[161:240, ], "y", train = text[1:160, ]), "in another order", class = "dreher_error_model")
+  expect_s3_class(study(ranger::ranger(y ~ ., text[1:160, ], num.trees = 30, seed = 1), text[161:240, ], "y", train = text[1:160, ]), "dreher_study")
+  # Numbers whose digits are levels, as files hold them.
+  four <- transform(x, size = factor(c(4, 6, 8)[as.integer(size)]))
+  bare <- transform(four, size = as.integer(as.character(size)))
+  f <- lm(y ~ ., four)
+  st <- study(f, bare[161:240, ], "y", train = bare[1:160, ])
+  expect_equal(predict_model(st, st$models[[1]], st$data)[, 1], unname(predict(f, four[161:240, ])))
+  expect_error(study(f, transform(bare[161:240, ], size = size + 1), "y", train = bare[1:160, ]), "holds numbers")
+})
+
 test_that("decoys and refits work for whatever can be trained again", {
   own <- study(lm(strength ~ peak_temp + operator, d), h, "strength", train = d, predictors = c("peak_temp", "operator"), predict_with = function(model, data) predict(model, data),
                refit_with = function(model, data, predictors) lm(reformulate(predictors, "strength"), data))
