@@ -141,23 +141,27 @@ format_ranking_part <- function(part, labels, most) {
   mean_rank <- tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)
   order <- names(sort(mean_rank))
   shown <- utils::head(order, if (length(order) > most + 1) most else length(order))
-  cells <- lapply(panels, function(m) {
+  cells_of <- function(coarser) lapply(panels, function(m) {
     r <- part[part$panel == m, ]
     i <- match(shown, r$predictor)
     half <- (r$upper - r$lower)[i] / 2
-    unit <- ifelse(is.na(half), r$std_error[i], half)
+    unit <- ifelse(is.na(half), r$std_error[i], half) * coarser
     value <- ifelse(is.na(i), "", format_value(r$importance[i], unit))
     limits <- with_limits(r$importance[i], r$lower[i], r$upper[i], unit)
     paste0(pad(ifelse(is.na(i), "", paste0("#", r$rank[i])), 4), pad(value, max(nchar(value)), TRUE),
            ifelse(is.na(i), "", substring(limits, nchar(value) + 1)), ifelse(length(panels) > 2 | is.na(r$share[i]), "", paste0(" (", format_percent(r$share[i]), ")")))
   })
-  names(cells) <- panels
   # What a panel's name says already is not said again.
   flags <- vapply(shown, function(p) paste(setdiff(unlist(strsplit(part$flag[part$predictor == p], "; ", fixed = TRUE)), "training rows"), collapse = "; "), "")
   name <- list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22))
-  # Panels beside each other as far as they fit, the rest below.
-  width <- vapply(cells, function(x) max(nchar(x, "width")), 1L)
-  line <- cumulative_lines(pmax(width, nchar(panels)) + 2L, 80 - max(nchar(name[[1]], "width"), 9) - 1)
+  # Panels beside each other as far as they fit, a digit shorter if that helps, the rest below.
+  width_of <- function(cells) vapply(cells, function(x) max(nchar(x, "width")), 1L)
+  lines_of <- function(cells) cumulative_lines(pmax(width_of(cells), nchar(panels)) + 2L, 80 - max(nchar(name[[1]], "width"), 9) - 1)
+  cells <- cells_of(1)
+  if (max(lines_of(cells)) > 1 && max(lines_of(cells_of(10))) < max(lines_of(cells))) cells <- cells_of(10)
+  names(cells) <- panels
+  width <- width_of(cells)
+  line <- lines_of(cells)
   first <- sum(width[line == 1L] + 2L) + max(nchar(name[[1]], "width"), 9) + 3
   flag <- if (length(panels) <= 2 && any(nzchar(flags)) && first < 70) list(flag = shorten_words(flags, max(10, 80 - first)))
   rest <- setdiff(order, shown)
