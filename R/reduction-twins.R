@@ -56,13 +56,13 @@ find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.
   cost <- if (is.null(st)) stats::setNames(rep(NA_real_, length(predictors)), predictors) else stats::setNames(st$dictionary$cost[match(predictors, st$dictionary$predictor)], predictors)
   keep <- if (is.null(st)) character() else intersect(predictors, st$dictionary$predictor[st$dictionary$use == "keep"])
   missing <- vapply(data[predictors], function(x) mean(is.na(x)), 0)
-  tells <- told_in_clusters(data[predictors], cluster)
-  stand <- lapply(split(predictors, cluster), function(members) {
-    chosen <- represent(members, a = a, worth = worth, error = error, missing = missing, cost = cost, keep = keep)
+  first <- lapply(split(predictors, cluster), represent, a = a, worth = worth, error = error, missing = missing, cost = cost, keep = keep)
+  tells <- told_by_chosen(data, split(predictors, cluster), lapply(first, `[[`, "chosen"))
+  stand <- Map(function(members, chosen) {
     # Who stays must tell what goes; what it does not tell stays too.
     untold <- setdiff(members, c(chosen$chosen, told_by(chosen$chosen, members, tells, least)))
     if (length(untold)) list(chosen = c(chosen$chosen, untold), why = c(rep(chosen$why, length(chosen$chosen)), rep("not told by the other", length(untold)))) else chosen
-  })
+  }, split(predictors, cluster), first)
   twin <- cluster %in% names(which(table(cluster) > 1))
   diag(a) <- NA
   near <- if (length(predictors) > 1) apply(a, 1, function(r) if (all(is.na(r))) NA else which.max(r)) else NA
@@ -83,16 +83,18 @@ find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.
   structure(list(table = table, clusters = clusters, tells = tells, association = a, least = least, n = nrow(data), labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors), level = 0.95, seed = seed), class = "dreher_twins")
 }
 
-# How far each predictor of a cluster tells each other one, both ways: a state tells whether it is a big one, but not the other way round.
-# -> data frame predictor, other, tells (0 to 1)
-told_in_clusters <- function(data, cluster) {
-  found <- lapply(split(names(data), cluster), function(members) {
+# How far the predictors chosen from each cluster tell the others, and these them: a state tells whether it is a big one, but not the other
+# way round. -> data frame predictor, other, tells (0 to 1)
+told_by_chosen <- function(data, clusters, chosen) {
+  found <- Map(function(members, from) {
     if (length(members) < 2) return(NULL)
-    pairs <- expand.grid(predictor = members, other = members, stringsAsFactors = FALSE)
-    pairs <- pairs[pairs$predictor != pairs$other, ]
+    pairs <- expand.grid(predictor = from, other = members, stringsAsFactors = FALSE)
+    pairs <- rbind(pairs, data.frame(predictor = pairs$other, other = pairs$predictor))
+    pairs <- unique(pairs[pairs$predictor != pairs$other, ])
+    if (!nrow(pairs)) return(NULL)
     pairs$tells <- mapply(function(a, b) how_far_told(data[[a]], data[[b]]), pairs$predictor, pairs$other)
     pairs
-  })
+  }, clusters, chosen)
   out <- do.call(rbind, unname(found))
   if (is.null(out)) return(data.frame(predictor = character(), other = character(), tells = double()))
   rownames(out) <- NULL
@@ -181,7 +183,7 @@ represent <- function(members, a, worth, error, missing, cost, keep) {
   place <- order(-round(centre, 8), missing[equal], price, -worth[equal])
   chosen <- equal[place[1]]
   next_one <- equal[place[min(2, length(equal))]]
-  why <- if (length(equal) == 1) "more important than its twins" else if (round(centre[[chosen]], 8) > round(centre[[next_one]], 8)) "goes best with the rest" else if (missing[[chosen]] < missing[[next_one]]) "fewer missing values" else
+  why <- if (length(equal) == 1) "more important than its twins" else if (round(centre[[chosen]], 8) > min(round(centre, 8))) "goes best with the rest" else if (missing[[chosen]] < missing[[next_one]]) "fewer missing values" else
     if (is.finite(price[place[1]]) && price[place[1]] < price[place[2]]) "costs less" else if (worth[[chosen]] > worth[[next_one]]) "somewhat more important" else "the first column"
   list(chosen = chosen, why = why)
 }
@@ -220,10 +222,12 @@ thin_units <- function(st, plan, train, worth = NULL) {
   missing <- vapply(train[free], function(x) mean(is.na(x)), 0)
   standing <- list()
   gone <- character()
-  tells <- told_in_clusters(train[free], cluster)
-  for (members in split(free, cluster)) {
-    if (length(members) < 2) next
-    chosen <- represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen
+  clusters <- Filter(function(members) length(members) > 1, split(free, cluster))
+  first <- lapply(clusters, function(members) represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen)
+  tells <- told_by_chosen(train, clusters, first)
+  for (g in names(clusters)) {
+    members <- clusters[[g]]
+    chosen <- first[[g]]
     told <- setdiff(told_by(chosen, members, tells, 0.7), c(chosen, plan$keep))
     gone <- c(gone, told)
     # Who goes would do in the place of the one that stays where it tells that one too.

@@ -110,6 +110,12 @@ known_reasons <- function(ranking, study) {
   out
 }
 
+# a, b, c and 4 more
+name_some <- function(x, most = 3) {
+  if (length(x) > most + 1) x <- c(x[seq_len(most)], paste("and", length(x) - most, "more"))
+  sub(", and ([0-9]+ more)$", " and \\1", paste(x, collapse = ", "))
+}
+
 # Can a predictor act otherwise than along a line? A number of more than two values can, in a model that is not linear in it.
 may_bend <- function(study, predictor) {
   x <- study$data[[predictor]]
@@ -152,7 +158,7 @@ main_effect_shares <- function(st, model, predictors, seed, repeats = 10L, max_r
       whole <- whole + sum(apart^2) / (n * (R - 1))
       own <- own + (sum(rowSums(given)^2) - sum(given^2)) / (n * R * (R - 1)) / (1 - 1 / R)^2
     }
-    if (whole > 0) own / whole else NA_real_
+    if (is.finite(whole) && whole > 0) own / whole else NA_real_
   }
   # A unit's repeats may come in several pieces.
   open_units <- list()
@@ -200,7 +206,7 @@ disputed <- function(parts, means, known) {
   out$why <- vapply(seq_along(in_all), function(i) {
     p <- in_all[i]
     twins <- c(known$twins$other[known$twins$predictor == p], known$twins$predictor[known$twins$other == p])
-    paste(c(if (length(twins)) paste0("shares credit with ", paste(ifelse(is.na(known$labels[twins]), twins, known$labels[twins]), collapse = ", ")),
+    paste(c(if (length(twins)) paste0("shares credit with ", name_some(ifelse(is.na(known$labels[twins]), twins, known$labels[twins]))),
             if ("many levels" %in% flags[[i]]) "many levels", if ("in-bag only" %in% flags[[i]]) "in-bag only", if ("moves only" %in% flags[[i]]) "moves predictions without improving the score",
             if (p %in% known$gap) "more on training rows than on holdout rows",
             if (isTRUE(by_itself[i] < 0.25)) "acts mostly together with others" else

@@ -356,7 +356,7 @@ format_twins <- function(x, most = 6, room = 19) {
     of <- d[which(d$cluster == g), ]
     stays <- of$predictor[of$representative]
     gone <- of$predictor[!of$representative]
-    c(some_lines(paste0(list_words(name(of$predictor)), " (association ", format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"), 2),
+    c(some_lines(paste0(few_words(name(of$predictor), 8), " (association ", format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"), 2),
       paste0("  ", some_lines(say_cluster(x, of, stays, gone), 3)),
       if (any(!is.na(of$replaceable))) paste0("   replaceable by all others: ", paste0(shorten(name(of$predictor), 22), " ", format_percent(of$replaceable), collapse = ", ")) |> shorten(80))
   }))
@@ -378,9 +378,15 @@ say_cluster <- function(x, of, stays, gone) {
   back <- told(gone, first)
   does <- back >= x$least
   paste0(list_words(name(stays)), if (length(stays) > 1) " stay" else " stays", if (nzchar(of$why[of$predictor == first])) paste0(" (", of$why[of$predictor == first], ")"), "; ",
-         paste(c(if (any(does)) paste0(list_words(name(gone[does])), " could stand in for it (", if (sum(does) == 1) "tells " else "tell ", list_words(format_percent(back[does])), " of it)"),
-                 if (any(!does)) paste0(list_words(name(gone[!does])), " can go, but could not stand in for it (", if (sum(!does) == 1) "tells " else "tell ", list_words(format_percent(back[!does])), " of it)")), collapse = "; "), ".")
+         paste(c(if (any(does)) paste0(few_words(name(gone[does])), " could stand in for it (", if (sum(does) == 1) "tells " else "tell ", say_shares(back[does]), " of it)"),
+                 if (any(!does)) paste0(few_words(name(gone[!does])), " can go, but could not stand in for it (", if (sum(!does) == 1) "tells " else "tell ", say_shares(back[!does]), " of it)")), collapse = "; "), ".")
 }
+
+# a, b, c and 93 more
+few_words <- function(x, most = 5) if (length(x) <= most + 1) list_words(x) else paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
+
+# Each of a few shares, or the range of many.
+say_shares <- function(x) if (length(x) <= 3) list_words(format_percent(x)) else paste0(round(100 * min(x)), " to ", format_percent(max(x)))
 
 told_of <- function(x, members) x$tells$tells[x$tells$predictor %in% members & x$tells$other %in% members]
 

@@ -183,7 +183,9 @@ say_agreement <- function(x, most = 3, briefly = FALSE) {
 # Nobody is far apart: whether that is agreement is for the measure over all predictors to say.
 say_no_dispute <- function(x) {
   if (max(x$pairs$shared) < 4) return(paste0("The lists share ", max(x$pairs$shared), " predictors or fewer: too few to say whether they agree."))
-  tau <- range(x$pairs$tau[x$pairs$shared >= 4], na.rm = TRUE)
+  known <- x$pairs$tau[x$pairs$shared >= 4 & !is.na(x$pairs$tau)]
+  if (!length(known)) return("No predictor that matters moves by more than a fifth of the places; a list without order has no measure of agreement.")
+  tau <- range(known)
   two <- function(v) formatC(v, digits = 2, format = "f")
   measured <- if (tau[1] == tau[2]) two(tau[1]) else paste(two(tau[1]), "to", two(tau[2]))
   paste0("No predictor that matters moves by more than a fifth of the places; ",
