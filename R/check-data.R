@@ -7,10 +7,11 @@
 #' @return A data frame of class `dreher_checks`, one row per finding: `predictor`, `finding`, `detail` (a sentence) and
 #'   `used_by` (the models that use the predictor). Findings:
 #'   \describe{
-#'   \item{`leak`}{alone it predicts the target on holdout rows with a skill of at least 0.5 and at least 90 % of the best
-#'     model's: it may have been known only after the target. Skill is the share of the constant's squared error (or Brier
+#'   \item{`leak`}{a question: was it known before the target? Alone it predicts the target on holdout rows with a skill of at least
+#'     0.98, or of at least 0.9 where no other column reaches more than 0.5 alone. Skill is the share of the constant's squared error (or Brier
 #'     score) that is removed by the target's mean in 20 bins, or per level, of the training rows.}
-#'   \item{`identifier`}{whole numbers or text, of which at least 98 % are distinct}
+#'   \item{`identifier`}{a question: whole numbers or text, of which at least 98 % are distinct over all rows; numbers only where they have nothing to
+#'     do with the target (rank correlation, or Kruskal and Wallis' test for classes, p of 0.01 or more)}
 #'   \item{`many levels`}{a factor or text of more than 30 levels}
 #'   \item{`constant`}{a single value}
 #'   \item{`duplicate`}{the same order of values as an earlier column (rank correlation of at least 0.98)}

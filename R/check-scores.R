@@ -1,4 +1,4 @@
-#' Are the models worth questioning? Scores beside the constant
+#' Do the models beat a constant? Scores beside it
 #'
 #' Scores every model of a study on the holdout rows, with an interval, beside what a constant prediction scores
 #' (mean or median of the training target, or its class shares) and beside the training rows.
@@ -16,7 +16,8 @@
 #'   \item{gain, gain_lower, gain_upper}{how much better than the constant, positive is better, paired by row}
 #'   \item{train_score}{score on the training rows, `NA` without them or where the model cannot predict some of them; expect it to flatter}
 #'   \item{n}{number of holdout rows}
-#'   \item{flag}{`no skill` where the interval of the gain reaches 0 or below}
+#'   \item{flag}{`no skill` where the interval of the gain reaches 0 or below; `training rows` where the study's rows are those the models were trained on: their
+#'     scores flatter, and have no interval (`NA`)}
 #'   }
 #' @section Reading the result:
 #' Importances of a model that is not better than a constant describe noise.

@@ -6,6 +6,10 @@
 #' **nnet::multinom**. For any other class either write methods for these generics, or give two
 #' plain functions to `study(predict_with = , refit_with = )`, which needs nothing else.
 #'
+#' A reader is made for exact classes. Kinds of linear models that nobody vouched for (a `gam`, an `rlm`, a `glm.nb`) go through their own `predict()` and are
+#' trained again by their own call; other subclasses are refused, because what is read of the parent may not be what they do. A target that a linear model
+#' transforms, as in `lm(log(y) ~ x)`, is brought back where that is one to one; elsewhere such models are refused.
+#'
 #' | generic | returns |
 #' |---|---|
 #' | `read_inputs()` | the predictors a model uses, their levels, and whether it takes missing values |

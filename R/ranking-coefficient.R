@@ -7,7 +7,7 @@
 #' @return A [ranking] of method `coefficient`, on the scale of the linear predictor (for `lm` the target's unit, for a logit log-odds). `about` is `learner`: the interval is that of the
 #'   fit's own standard errors; `NA` for models that have none (penalised, multinomial), where `about` is `rows`. Attribute `units` holds, per model, a data frame of `predictor`, `columns` (coefficients
 #'   involved), `sign` (+1, -1, or `NA` for several columns), `statistic`, `df` and `p_value` (joint Wald test: F for `lm`, chi squared otherwise; `NA` without standard errors).
-#'   Flag `aliased`: at least one coefficient could not be estimated. With several classes: a set of rows per class, its coefficients taken against the classes' mean, and their sum.
+#'   Flag `aliased`: at least one coefficient could not be estimated; `nearly aliased`: the error of its contribution is more than a thousand times that of the best determined column, because other columns all but repeat it, so that its place says little. With several classes: a set of rows per class, its coefficients taken against the classes' mean, and their sum.
 #' @details For the columns G of a predictor with coefficients b, their covariance S over the training rows and the covariance V of b, \eqn{I = \sqrt{b'Sb}}: the standard deviation of what G adds to the linear
 #'   predictor. For a number that is |b| sd(x) (Gelman 2008); for a factor it does not depend on the reference level. With several columns \eqn{b'Sb} is too large by tr(SV), which is taken off.
 #'   Standard error by the delta method: \eqn{\sqrt{b'SVSb}/I}.

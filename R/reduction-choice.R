@@ -30,7 +30,7 @@
 #'     `NA` where all or nothing is always chosen. The splits share rows, so that the interval is of the splits only}
 #'   \item{overlap}{the mean over these splits of the predictors that both the split's choice and this set hold, as a share of those that either holds}
 #'   \item{allowed}{the margin in the metric's unit: that of the rule, else 2 % of what all predictors gain over the constant}
-#'   \item{stands_for}{named list: predictors of the set, and the twins that would do in their place}
+#'   \item{stands_for}{named list: predictors of the set, and the twins that could stand in for them: that tell at least 70 % of them}
 #'   }
 #'   `as.data.frame()` gives one row with the set's figures, `formula()` a formula, `as.character()` the columns.
 #' @details The size is read off the cross-validated curve of all training rows. The procedure's score comes from outer splits in which

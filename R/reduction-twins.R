@@ -14,6 +14,8 @@
 #'   \item{table}{a data frame, one row per predictor: `predictor`; `cluster` (a number, `NA` for those without twins); `representative` (does it stand for its cluster?); `why`; `nearest` and `association`, the
 #'     predictor it goes with most; `replaceable`, the share of it that the others explain, out of bag (0 to 1; `NA` when not asked for)}
 #'   \item{clusters}{one row per cluster: `cluster`, `members`, `representative`, `least` and `mean` association inside}
+#'   \item{tells}{how far those that stand for a cluster tell the others, and these them: `predictor`, `other`, `tells` (share of the variance of the other's ranks, or for factors of
+#'     its squared error, along a line or by bins or levels on rows left out). One can stand in for another from 0.7 on}
 #'   \item{association}{the matrix}
 #'   }
 #' @details Association of two numbers: Spearman's rank correlation without sign, corrected for chance; of a number and a factor: the rank correlation ratio; of two factors: Cramer's V, corrected; each from 0 to 1, on the rows that have both

@@ -39,7 +39,8 @@
 #'   predictors and returns it; or a named list. `data` holds the target and these predictors only.
 #' @param threads Number of threads for the loops over rows. Default: option `dreher.threads`, environment
 #'   variable `DREHER_THREADS`, then 2. Results do not depend on it.
-#' @return A list of class `dreher_study`.
+#' @return A list of class `dreher_study`. Where most rows of `data` are rows of `train`, more than chance explains, they are called training rows: a warning says
+#'   so, rankings name them `train`, and neither these nor scores have intervals.
 #' @details
 #' Brier score: with two classes the mean of (p - y)^2; with more the sum over classes of (p_k - y_k)^2
 #' (Brier 1950). Poisson deviance: mean of 2 (y log(y/f) - (y - f)); Gamma deviance: mean of 2 ((y - f)/f - log(y/f)); predictions below 1e-10 count as

@@ -140,8 +140,7 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
   cells$same <- !is.na(shown$cluster[cells$row]) & shown$cluster[cells$row] == shown$cluster[cells$column]
   names <- data.frame(at = seq_len(n), label = shorten(unname(object$labels[shown$predictor]), 26), face = ifelse(shown$representative & !is.na(shown$cluster), "bold", "plain"),
                       replace = ifelse(is.na(shown$replaceable), "", paste0("  ", format_percent(shown$replaceable))))
-  clusters <- nrow(object$clusters)
-  title <- if (!clusters) "No two predictors can stand in for each other." else paste0(count_of(sum(!is.na(t$cluster) & !t$representative), "predictor", TRUE), " of ", nrow(t), " could go: ", if (clusters == 1) "a twin says" else "twins say", " the same.")
+  title <- twins_title(object)
   ggplot2::ggplot(cells, ggplot2::aes(.data$column, -.data$row)) +
     ggplot2::geom_tile(ggplot2::aes(fill = .data$value), colour = paper, linewidth = 1) +
     ggplot2::geom_tile(data = cells[cells$same, ], fill = NA, colour = ink, linewidth = 0.9, width = 0.94, height = 0.94) +
@@ -157,6 +156,17 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
 }
 
 #' @rdname autoplot.dreher_twins
+# What those that could go are told of by those that stay.
+twins_title <- function(x) {
+  t <- x$table
+  gone <- t$predictor[!is.na(t$cluster) & !t$representative]
+  if (!nrow(x$clusters)) return("No two predictors go together closely enough to stand in for each other.")
+  if (!length(gone)) return("Predictors go together, but none tells another well enough to take its place.")
+  stay <- t$predictor[t$representative]
+  told <- vapply(gone, function(p) max(x$tells$tells[x$tells$other == p & x$tells$predictor %in% stay], 0, na.rm = TRUE), 0)
+  paste0(length(gone), " of ", nrow(t), " predictors could go: a twin that stays tells ", if (length(gone) > 1) "at least ", format_percent(min(told)), " of ", if (length(gone) > 1) "each." else "it.")
+}
+
 #' @export
 plot.dreher_twins <- function(x, ...) {
   drawn <- ggplot2::autoplot(x, ...)

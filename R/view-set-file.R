@@ -13,7 +13,7 @@
 #' | `target`, `model`, `refit` | names: what is predicted, the model that ranked, the model that was trained on the set |
 #' | `predictors`, `left_out` | names, in the order found; empty where nothing was chosen |
 #' | `families` | names of the families and their members in the set |
-#' | `stands_for` | predictors of the set and the twins that would do in their place |
+#' | `stands_for` | predictors of the set and the twins that could stand in for them |
 #' | `rule`, `margin` | how it was chosen; `margin` with its unit, or null |
 #' | `metric`, `better` | the metric's name; `lower` or `higher` |
 #' | `score`, `all`, `constant` | cross-validated scores of the set, of all predictors and of none |
