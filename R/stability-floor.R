@@ -64,7 +64,7 @@ noise_floor <- function(study, by = "permutation", ..., models = NULL, draws = 9
   warn_blind_refits(drawn)
   table <- do.call(rbind, lapply(split(drawn, part_keys(drawn)), judge_decoys, alpha = alpha))
   rownames(table) <- NULL
-  structure(list(table = table, draws = draws, left_out = left_out, alpha = alpha, conditional = conditional, target = st$target, metric = st$metric$name, labels = labels_of(st, st$predictors), seed = seed, fingerprint = st$fingerprint),
+  structure(list(table = table, draws = draws, left_out = left_out, seen = isTRUE(st$seen), alpha = alpha, conditional = conditional, target = st$target, metric = st$metric$name, labels = labels_of(st, st$predictors), seed = seed, fingerprint = st$fingerprint),
             class = "dreher_floor")
 }
 
@@ -183,7 +183,7 @@ rank_decoys <- function(piece, st, how) {
   inside <- inside_study(st, model, fit, train, data, st$predictors)
   lacking <- setdiff(st$predictors, inside$models[[1]]$inputs$predictors)
   if (length(lacking)) stop_model(paste0("Model \"", model$name, "\", trained again, does not take the copies in: ", quote_some(lacking), "."))
-  parts <- unlist(lapply(piece$methods, function(m) rank_by(list(model = piece$model, method = m), inside, list(list(data = data, label = "holdout")), how)), recursive = FALSE)
+  parts <- unlist(lapply(piece$methods, function(m) rank_by(list(model = piece$model, method = m), inside, list(list(data = data, label = if (isTRUE(st$seen)) "train" else "holdout")), how)), recursive = FALSE)
   table <- do.call(rbind, lapply(parts, as_plain))
   table <- table[is.na(table$class), c("model", "method", "rows", "slice", "predictor", "importance")]
   of <- match(table$predictor, decoys)
@@ -225,7 +225,11 @@ judge_decoys <- function(d, alpha) {
 # Does each row of a ranking, or of its stability, lie above the floor? NA where there is none: the refits were asked of all rows, not of slices.
 floor_says <- function(floor, d) {
   of <- function(d) paste(d$model, d$method, as_holdout(d$rows), d$predictor)
-  ifelse(is.na(d$slice), floor$table$above[match(of(d), of(floor$table))], NA)
+  known <- floor$table
+  # Asked of training rows, for want of others: within these refits, predictors and copies are alike in that.
+  if (isTRUE(floor$seen)) known$rows[known$method != "impurity" & known$rows == "train"] <- "holdout"
+  if (isTRUE(floor$seen)) d$rows[d$method != "impurity" & d$rows == "train"] <- "holdout"
+  ifelse(is.na(d$slice), known$above[match(of(d), of(known))], NA)
 }
 
 # The rows left out of resamples are as new to a model as holdout rows.

@@ -204,7 +204,7 @@ format_floor <- function(x, lines = 24) {
     c(paste0(d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), ": floor ", format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ", format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ", nrow(d)),
       paste0("  ", pad(shorten(x$labels[some$predictor], 28), 28), pad(format_value(some$importance, unit), 10, TRUE), "  p ", formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")))
   }))
-  c(heading(paste0("Noise floor of the predictors of ", x$target)), paste0(" ", x$draws, " refits with a permuted copy of every predictor", if (x$conditional) " (within strata)", "; family-wise level ", format_percent(x$alpha)),
+  c(heading(paste0("Noise floor of the predictors of ", x$target)), paste0(" ", x$draws, " refits with a permuted copy of every predictor", if (x$conditional) " (within strata)", if (isTRUE(x$seen)) ", asked of training rows", "; family-wise level ", format_percent(x$alpha)) |> shorten_words(80),
     utils::head(body, lines - 5), "", wrap_lines(what_floor_asks(x)))
 }
 

@@ -41,6 +41,10 @@ test_that("rows met before are told from coincidences", {
   rk <- rank_permutation(st)
   expect_identical(unique(rk$rows), "train")
   expect_true(all(is.na(rk$lower)))
+  nf <- noise_floor(st, draws = 19)
+  expect_identical(unique(nf$table$rows), "train")
+  expect_match(paste(format_floor(nf), collapse = " "), "asked of training rows")
+  expect_false(all(is.na(floor_says(nf, rk))))
   expect_warning(study(f, rbind(h, d[1:20, ]), "strength", train = d), "20 of the 100 rows")
 })
 
