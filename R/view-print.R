@@ -252,7 +252,7 @@ format_set <- function(x, confirmed = FALSE) {
     if (isTRUE(x$cost_full > 0)) paste0(" cost ", format(x$cost), " of ", format(x$cost_full)),
     wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
     paste0(" sizes chosen in the ", length(x$sizes_picked), " splits: ", paste(sort(x$sizes_picked), collapse = ", ")) |> shorten_words(80),
-    if (x$size) some_lines(say_picked(x), 3),
+    if (x$size) some_lines(say_picked(x), 4),
     if (any(!x$picked$chosen & x$picked$share >= 0.5)) some_lines(say_passed_over(x), 2),
     if (length(stands)) wrap_lines(paste0("twins: ", paste0("in place of ", labels_of(st, names(stands)), " could stand ", vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), ""), collapse = "; ")), 79, 1) |> utils::head(3),
     if (length(sensitive)) wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1),
@@ -280,8 +280,10 @@ say_picked <- function(x) {
   rest <- of[of$share < 1, ]
   name <- function(p) shorten(labels_of(x$study, p), 22)
   if (!nrow(rest)) return(if (nrow(of) == 1) "Every split chose it." else "Every split chose all of them.")
-  paste0("Chosen in splits: ", paste(c(if (length(every)) paste0(paste(name(every), collapse = ", "), " in all"),
-                                        paste0(name(rest$predictor), " in ", ifelse(rest$share == 0, "none", format_percent(rest$share)))), collapse = "; "), ".",
+  # Those that no split chose come before those of some: they must not fall off the end.
+  levels <- c(if (length(every)) 1, if (any(rest$share == 0)) 0, sort(unique(rest$share[rest$share > 0]), decreasing = TRUE))
+  groups <- vapply(levels, function(v) paste0(if (v == 1) "by all splits: " else if (v == 0) "by none: " else paste0("by ", format_percent(v), ": "), paste(name(of$predictor[of$share == v]), collapse = ", ")), "")
+  paste0("Chosen ", paste(groups, collapse = "; "), ".",
          if (any(rest$share < 0.5)) " What fewer than half of the splits chose is not sure to be needed.")
 }
 

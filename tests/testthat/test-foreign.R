@@ -243,7 +243,7 @@ test_that("a set's sentence has three verdicts, and names what no split chose", 
   cf <- list(statement = "inconclusive", difference = 0.1, lower = -1, upper = 1.2, std_error = 0.5, margin = 0.1)
   expect_match(say(-0.2, 0.05, cf), "cannot be told.*untouched rows")
   ps$picked <- data.frame(predictor = c("peak_temp", "hold_minutes"), chosen = TRUE, share = c(1, 0))
-  expect_match(say_picked(ps), "hold_minutes in none")
+  expect_match(say_picked(ps), "by none: hold_minutes")
   whole <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0, sizes = 4), rule = "size", size = 4)
   cf <- confirm_set(whole, kiln$untouched[1:60, ], overlap = "allow")
   expect_identical(cf$statement, "the same set")
