@@ -216,7 +216,7 @@ double_encoder <- function(model, predictors) {
     once(data[setdiff(names(data), copies)])
   }
   out <- model
-  out$twice <- function(data) {
+  out$encode <- function(data) {
     second <- copied(data)
     cbind(once(data[setdiff(names(data), copies)])[columns], stats::setNames(second[columns], encoded))
   }
@@ -226,7 +226,6 @@ double_encoder <- function(model, predictors) {
   out$columns <- c(columns, encoded)
   out$inputs <- new_inputs(c(model$inputs$predictors, copies), stats::setNames(c(model$inputs$levels, model$inputs$levels[predictors]), c(model$inputs$predictors, copies)), missing = TRUE)
   out$fill <- cbind(model$fill, stats::setNames(model$fill[predictors], copies))
-  out$encode <- out$twice
   if (is.null(model$wrapper)) {
     out$engine <- make_room(model$engine, columns)
   } else {

@@ -50,13 +50,13 @@ refit_widened <- function(model, data, target, seed) {
   }
   mtry <- tryCatch(rlang::eval_tidy(spec$args$mtry), error = function(e) NULL)
   if (is.numeric(mtry)) spec <- parsnip::set_args(spec, mtry = 2L * as.integer(mtry))
-  encoded <- model$twice(data)
+  encoded <- model$encode(data)
   y <- data[[target]]
   refit <- with_stream(seed, "parsnip", with_parsnip(parsnip::fit_xy(spec, x = encoded, y = y)))
   out <- model
   out$engine <- choose_penalty(refit$fit, spec)
   if (inherits(out$engine, "xgb.Booster") && !length(booster_columns(out$engine))) out$engine <- with_columns(out$engine, names(encoded))
-  out$own <- function(data) predict_wrapped(refit, model$twice(data))
+  out$own <- function(data) predict_wrapped(refit, model$encode(data))
   out$task <- if (fit$spec$mode == "regression") model$task else list(task = "classification", classes = class_order(refit, out$engine, encoded))
   out
 }

@@ -95,6 +95,7 @@ check_untouched <- function(st, data, overlap) {
   known <- find_known_rows(data, st$train)
   if (known$beyond && overlap == "refuse") {
     stop_input(paste0(known$count, " of the ", nrow(data), " rows of `data` are training rows of the study, more than chance explains."),
+               paste0("Chance would give about ", signif(known$by_chance, 2), "."),
                todo = "Confirm on rows that took part in nothing so far. If different cases share all their values, say overlap = \"allow\".")
   }
   known <- find_known_rows(data, st$data)
