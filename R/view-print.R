@@ -376,12 +376,17 @@ say_cluster <- function(x, of, stays, gone) {
     return(if (all(of$why == "kept")) paste0(list_words(name(stays)), " stay: all are to be kept.") else
       paste0(list_words(name(stays)), " stay: they go together, but none tells the others well enough (", paste0(format_percent(range(told_of(x, stays))), collapse = " to "), ")."))
   }
-  first <- stays[1]
+  # Whoever stands for the cluster, not who stays because nobody tells it.
+  lead <- of$predictor[of$representative & of$why != "not told by the other"]
+  beside <- setdiff(stays, lead)
+  first <- lead[1]
   back <- told(gone, first)
+  back[is.na(back)] <- 0
   does <- back >= x$least
-  paste0(list_words(name(stays)), if (length(stays) > 1) " stay" else " stays", if (nzchar(of$why[of$predictor == first])) paste0(" (", of$why[of$predictor == first], ")"), "; ",
+  paste0(list_words(name(lead)), if (length(lead) > 1) " stay" else " stays", if (nzchar(of$why[of$predictor == first])) paste0(" (", of$why[of$predictor == first], ")"), "; ",
          paste(c(if (any(does)) paste0(few_words(name(gone[does])), " could stand in for it (", if (sum(does) == 1) "tells " else "tell ", say_shares(back[does]), " of it)"),
-                 if (any(!does)) paste0(few_words(name(gone[!does])), " can go, but could not stand in for it (", if (sum(!does) == 1) "tells " else "tell ", say_shares(back[!does]), " of it)")), collapse = "; "), ".")
+                 if (any(!does)) paste0(few_words(name(gone[!does])), " can go, but could not stand in for it (", if (sum(!does) == 1) "tells " else "tell ", say_shares(back[!does]), " of it)"),
+                 if (length(beside)) paste0(few_words(name(beside)), if (length(beside) > 1) " stay too: they are" else " stays too: it is", " not told well enough")), collapse = "; "), ".")
 }
 
 # a, b, c and 93 more

@@ -225,6 +225,8 @@ test_that("twins are told each way, and thinning checks what is lost", {
   expect_gt(tells[["state"]], 0.9)
   expect_lt(tells[["big"]], 0.2)
   expect_match(paste(format_twins(tw), collapse = " "), "could not stand in for it")
+  expect_match(paste(format_twins(find_twins(iris[-3])), collapse = " "), "Petal.Width stays.*Sepal.Length stays too")   # one that nobody tells beside one that does
+  expect_match(paste(format_twins(find_twins(mtcars)), collapse = " "), "tell 74 to 86 % of it")
   # The difference of two twins is the signal: neither can go.
   gap <- data.frame(planned = stats::runif(240, 0, 100))
   gap$real <- gap$planned + stats::rexp(240, 1 / 3)
