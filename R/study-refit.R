@@ -20,6 +20,9 @@ fit_on <- function(st, model, train, predictors, seed, key) {
       read_refit(model, with_stream(seed, c("fit", key), own(users_object(model$object), data, predictors)), data[predictors])
     },
     error = function(e) {
+      # A factor of which these rows hold one level tells nothing of them, and some learners refuse it.
+      single <- Filter(function(p) (is.factor(data[[p]]) || is.character(data[[p]])) && length(unique(stats::na.omit(as.character(data[[p]])))) < 2, predictors)
+      if (length(single) && length(single) < length(predictors)) return(fit_on(st, model, train, setdiff(predictors, single), seed, key))
       if (inherits(e, "dreher_error")) stop(e)
       stop_model(paste0("Model \"", model$name, "\" could not be trained again on ", length(predictors), " predictors (",
                         paste(key, collapse = ", "), ")."), conditionMessage(e),

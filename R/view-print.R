@@ -431,8 +431,8 @@ format_confirmation <- function(x) {
   c(heading(paste0("Compared on ", format_number(x$n), " untouched rows: ", x$statement)),
     paste0(" ", x$metric_label, ": ", format_value(x$score_small, unit), " with ", count_of(length(x$predictors), "predictor"), ", ", format_value(x$score_full, unit), " with all ", x$full_size,
            ", ", format_value(x$score_constant, unit), " constant"),
-    paste0(" difference ", format_value(x$difference, unit), " [", format_value(x$lower, unit), ", ", format_value(x$upper, unit), "], one-sided limit ", format_value(x$limit, unit),
-           ", margin ", format_value(x$margin, unit)), "", wrap_lines(say_confirmation(x)), say_looks(x))
+    wrap_lines(paste0("difference ", format_value(x$difference, unit), " ", in_brackets(x$lower, x$upper, unit), ", one-sided limit ", format_value(x$limit, unit),
+                      ", margin ", format_value(x$margin, unit)), 79, 1), "", wrap_lines(say_confirmation(x)), say_looks(x))
 }
 
 say_confirmation <- function(x) {

@@ -377,7 +377,7 @@ run_cell <- function(set, model) {
   ps <- if (!is.null(rd)) step("set", function() choose_set(rd))
   if (!is.null(ps)) {
     cmp <- step("comparison", function() compare_sets(st, list(all = "all", chosen = ps, none = "none"), folds = rd$folds, times = 1))
-    if (!is.null(cmp)) truth("same score of all", isTRUE(all.equal(cmp$score[cmp$set == "all"], ps$full_score)), paste(cmp$score[1], ps$full_score))
+    if (!is.null(cmp) && !anyNA(rd$curves[[1]]$outer[[1]])) truth("same score of all", isTRUE(all.equal(cmp$score[cmp$set == "all"], ps$full_score)), paste(cmp$score[1], ps$full_score))
     step("confirmation", function() confirm_set(ps, parts$untouched))
     file <- file.path(folder, paste0(set, "-", model, ".json"))
     step("set file", function() { write_predictor_set(ps, file); read_predictor_set(file) })

@@ -112,6 +112,10 @@ test_that("one predictor, few rows and a rare level do not lose everything", {
 })
 
 test_that("a reduction keeps what succeeded", {
+  alone <- transform(d[1:60, ], site = c("far", rep("near", 59)))   # one level in most parts
+  st <- study(lm(strength ~ peak_temp + site, alone), h[0:40, ] |> transform(site = "near"), "strength", train = alone)
+  rd <- quietly(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0))
+  expect_false(anyNA(rd$curves[[1]]$outer[[1]]))
   picky <- function(model, data, predictors) {
     if (length(predictors) == 2) stop("two is one too many")
     lm(reformulate(predictors, "strength"), data)
