@@ -100,13 +100,14 @@ sampling_offsets <- function(pieces, got) {
   out <- lapply(split(seq_along(pieces), factor(of_model, unique(of_model))), function(at) {
     if (any(vapply(got[at], function(g) is.null(g$influence), NA))) return(NULL)
     n <- max(unlist(lapply(pieces[at], function(p) c(p$inside, p$outside))))
-    predictors <- colnames(got[[at[1]]]$influence)
+    # A refit may take fewer predictors in: what it does not use contributes nothing.
+    predictors <- unique(unlist(lapply(got[at], function(g) colnames(g$influence))))
     sum <- matrix(0, n, length(predictors), dimnames = list(NULL, predictors))
     times <- integer(n)
     for (i in at) {
       u <- got[[i]]$influence
       rows <- pieces[[i]]$outside
-      sum[rows, ] <- sum[rows, ] + sweep(u, 2, colMeans(u))
+      sum[rows, colnames(u)] <- sum[rows, colnames(u)] + sweep(u, 2, colMeans(u))
       times[rows] <- times[rows] + 1L
     }
     psi <- sum / pmax(times, 1L)
