@@ -155,7 +155,6 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
                            panel.grid.major.x = ggplot2::element_blank(), panel.grid.major.y = ggplot2::element_blank())
 }
 
-#' @rdname autoplot.dreher_twins
 # What those that could go are told of by those that stay.
 twins_title <- function(x) {
   t <- x$table
@@ -167,6 +166,7 @@ twins_title <- function(x) {
   paste0(length(gone), " of ", nrow(t), " predictors could go: a twin that stays tells ", if (length(gone) > 1) "at least ", format_percent(min(told)), " of ", if (length(gone) > 1) "each." else "it.")
 }
 
+#' @rdname autoplot.dreher_twins
 #' @export
 plot.dreher_twins <- function(x, ...) {
   drawn <- ggplot2::autoplot(x, ...)
