@@ -2,21 +2,33 @@
 # value in the type the rest of the code relies on.
 
 check_choice <- function(x, choices, arg, several = FALSE) {
-  fits <- is.character(x) && length(x) >= 1 && (several || length(x) == 1) && all(x %in% choices)
+  fits <- is.character(x) && length(x) >= 1 && (several || length(x) == 1) &&
+    all(x %in% choices)
   if (!fits) {
-    stop_input(paste0("`", arg, "` must be ", if (several) "some of " else "one of ",
-                      quote_some(choices, 12), "."),
-               paste0("Given: ", if (is.character(x)) quote_some(x) else describe_value(x), "."))
+    stop_input(
+      paste0(
+        "`", arg, "` must be ", if (several) "some of " else "one of ",
+        quote_some(choices, 12), "."
+      ),
+      paste0("Given: ", if (is.character(x)) quote_some(x) else describe_value(x), ".")
+    )
   }
   unique(x)
 }
 
 check_count <- function(x, arg, least = 1, most = Inf) {
-  fits <- is.numeric(x) && length(x) == 1 && !is.na(x) && x == round(x) && x >= least && x <= most
+  fits <- is.numeric(x) && length(x) == 1 && !is.na(x) && x == round(x) && x >= least &&
+    x <= most
   if (!fits) {
-    bound <- if (is.finite(most)) paste0(" from ", least, " to ", format(most)) else paste0(", at least ", least)
-    stop_input(paste0("`", arg, "` must be a single whole number", bound, "."),
-               paste0("Given: ", describe_value(x), "."))
+    bound <- if (is.finite(most)) {
+      paste0(" from ", least, " to ", format(most))
+    } else {
+      paste0(", at least ", least)
+    }
+    stop_input(
+      paste0("`", arg, "` must be a single whole number", bound, "."),
+      paste0("Given: ", describe_value(x), ".")
+    )
   }
   as.integer(x)
 }
@@ -58,26 +70,38 @@ check_class <- function(x, class, arg, made_by) {
 check_rows <- function(data, arg) {
   if (is.matrix(data)) data <- as.data.frame(data, optional = TRUE)
   if (!is.data.frame(data)) {
-    stop_input(paste0("`", arg, "` must be a data frame."),
-               paste0("Given: ", describe_value(data), "."))
+    stop_input(
+      paste0("`", arg, "` must be a data frame."),
+      paste0("Given: ", describe_value(data), ".")
+    )
   }
   if (nrow(data) == 0) {
-    stop_input(paste0("`", arg, "` has no rows."), todo = "Give the rows to be questioned.")
+    stop_input(
+      paste0("`", arg, "` has no rows."), todo = "Give the rows to be questioned."
+    )
   }
   twice <- unique(names(data)[duplicated(names(data))])
   if (length(twice)) {
-    stop_input(paste0("`", arg, "` has duplicated column names: ", quote_some(twice), "."),
-               todo = "Rename the columns so that each name stands once.")
+    stop_input(
+      paste0("`", arg, "` has duplicated column names: ", quote_some(twice), "."),
+      todo = "Rename the columns so that each name stands once."
+    )
   }
   if (any(is.na(names(data)) | !nzchar(names(data)))) {
-    stop_input(paste0("`", arg, "` has columns without a name."),
-               todo = "Name every column.")
+    stop_input(
+      paste0("`", arg, "` has columns without a name."), todo = "Name every column."
+    )
   }
   odd <- names(data)[!vapply(data, is_usable_column, NA)]
   if (length(odd)) {
-    stop_input(paste0("`", arg, "` has columns that hold neither numbers, text, factors, dates nor TRUE/FALSE: ",
-                      quote_some(odd), "."),
-               todo = "Turn them into one of these, or leave them out.")
+    stop_input(
+      paste0(
+        "`", arg,
+        "` has columns that hold neither numbers, text, factors, dates nor TRUE/FALSE: ",
+        quote_some(odd), "."
+      ),
+      todo = "Turn them into one of these, or leave them out."
+    )
   }
   data <- as.data.frame(data, stringsAsFactors = FALSE)
   attr(data, "row.names") <- .set_row_names(nrow(data))
@@ -93,11 +117,22 @@ is_usable_column <- function(x) {
 check_columns <- function(data, columns, arg, what, model = NULL) {
   gone <- setdiff(columns, names(data))
   if (length(gone)) {
-    near <- unique(unlist(lapply(gone, function(g) names(data)[agrepl(g, names(data), ignore.case = TRUE)])))
-    stop_input(paste0(what, if (length(gone) > 1) "s", " ", quote_some(gone), if (!is.null(model)) paste0(", which model \"", model, "\" needs,"),
-                      if (length(gone) == 1) " is not a column of `" else " are not columns of `", arg, "`."),
-               todo = if (length(near)) paste0("Did you mean ", quote_some(near), "?") else
-                 paste0("Columns there: ", quote_some(names(data), 8), "."))
+    near <- unique(unlist(lapply(gone, function(g) {
+      names(data)[agrepl(g, names(data), ignore.case = TRUE)]
+    })))
+    stop_input(
+      paste0(
+        what, if (length(gone) > 1) "s", " ", quote_some(gone),
+        if (!is.null(model)) paste0(", which model \"", model, "\" needs,"),
+        if (length(gone) == 1) " is not a column of `" else " are not columns of `", arg,
+        "`."
+      ),
+      todo = if (length(near)) {
+        paste0("Did you mean ", quote_some(near), "?")
+      } else {
+        paste0("Columns there: ", quote_some(names(data), 8), ".")
+      }
+    )
   }
   invisible(data)
 }
@@ -105,9 +140,15 @@ check_columns <- function(data, columns, arg, what, model = NULL) {
 check_no_dots <- function(..., .verb) {
   if (...length() == 0) return(invisible())
   given <- names(list(...))
-  shown <- if (is.null(given)) "an argument without a name" else quote_some(given[nzchar(given)])
-  stop_input(paste0("`", .verb, "()` has no argument ", shown, "."),
-             todo = paste0("See ?", .verb, " for the arguments."))
+  shown <- if (is.null(given)) {
+    "an argument without a name"
+  } else {
+    quote_some(given[nzchar(given)])
+  }
+  stop_input(
+    paste0("`", .verb, "()` has no argument ", shown, "."),
+    todo = paste0("See ?", .verb, " for the arguments.")
+  )
 }
 
 # Number of threads for the loops in C++: argument, then option, then environment, then 2;

@@ -11,7 +11,12 @@
 stop_dreher <- function(kind, problem, given = NULL, todo = NULL, data = list()) {
   parts <- c(problem, if (!is.null(given)) c(x = given), if (!is.null(todo)) c(i = todo))
   # Messages quote names the user chose; they are text, never templates.
-  rlang::abort(parts, class = c(paste0("dreher_error_", kind), "dreher_error"), call = user_call(), !!!data)
+  rlang::abort(
+    parts,
+    class = c(paste0("dreher_error_", kind), "dreher_error"),
+    call = user_call(),
+    !!!data
+  )
 }
 
 # The call by which the user entered the package: errors speak in its name.
@@ -36,7 +41,9 @@ stop_study <- function(problem, given = NULL, todo = NULL, ...) {
 }
 
 stop_internal <- function(problem, given = NULL, ...) {
-  stop_dreher("internal", problem, given, "Please report this with the model that shows it.", ...)
+  stop_dreher(
+    "internal", problem, given, "Please report this with the model that shows it.", ...
+  )
 }
 
 warn_dreher <- function(kind, problem, todo = NULL) {
@@ -48,7 +55,9 @@ warn_dreher <- function(kind, problem, todo = NULL) {
 quote_some <- function(x, most = 5) {
   x <- paste0("\"", x, "\"")
   n <- length(x)
-  if (n > most) return(paste0(paste(x[seq_len(most)], collapse = ", "), " and ", n - most, " more"))
+  if (n > most) {
+    return(paste0(paste(x[seq_len(most)], collapse = ", "), " and ", n - most, " more"))
+  }
   if (n < 2) return(paste(x, collapse = ""))
   paste(paste(x[-n], collapse = ", "), "and", x[n])
 }

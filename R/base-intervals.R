@@ -1,7 +1,7 @@
 # Small statistics shared by scores, rankings and reductions.
 
-# Standard error of a mean of influences, and its degrees of freedom; rows of a block count as one. u: rows, or rows x columns,
-# for which `cov` is the covariance of the means.
+# Standard error of a mean of influences, and its degrees of freedom; rows of a block count as
+# one. u: rows, or rows x columns, for which `cov` is the covariance of the means.
 influence_error <- function(u, block = NULL) {
   if (is.null(dim(u)) && is.null(block)) {
     cov <- stats::var(u) / length(u)
@@ -20,10 +20,11 @@ t_limits <- function(estimate, std_error, df, level) {
   list(lower = estimate - half, upper = estimate + half)
 }
 
-# The same for a mean of influences (sums over blocks where rows belong together) whose distribution leans to one side. An estimate that lacks the rare
-# large influences is too small, and so is its error: on the side of the longer tail the limit is stretched as Hall (1992) does for skewed means,
-# with degrees of freedom that know how uncertain a variance of heavy tails is (Box 1953); on the other side it is the t limit. Fewer than
-# 20 influences cannot tell a tail.
+# The same for a mean of influences (sums over blocks where rows belong together) whose
+# distribution leans to one side. An estimate that lacks the rare large influences is too small,
+# and so is its error: on the side of the longer tail the limit is stretched as Hall (1992) does
+# for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails is
+# (Box 1953); on the other side it is the t limit. Fewer than 20 influences cannot tell a tail.
 leaning_limits <- function(estimate, std_error, df, level, influence) {
   limits <- t_limits(estimate, std_error, df, level)
   if (length(influence) < 20) return(limits)

@@ -23,7 +23,9 @@ table_print <- function(data) {
 
 # One text per row, from the values of all columns.
 row_keys <- function(data) {
-  do.call(paste, c(unname(lapply(data, function(x) as.character(plain_values(x)))), sep = "\r"))
+  do.call(
+    paste, c(unname(lapply(data, function(x) as.character(plain_values(x)))), sep = "\r")
+  )
 }
 
 # Which rows of `data` stand in `known` as well, on the columns that both have, and whether these

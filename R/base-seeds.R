@@ -5,7 +5,9 @@
 # adding a predictor, a method or a model leaves the others' draws as they were.
 
 stream_state <- function(seed, key) {
-  words <- hash_text(enc2utf8(paste(c(format(seed, scientific = FALSE), key), collapse = "\r")), 6L)
+  words <- hash_text(
+    enc2utf8(paste(c(format(seed, scientific = FALSE), key), collapse = "\r")), 6L
+  )
   # The moduli of the two components; no component may be all zero.
   words <- words %% rep(c(4294967087, 4294944443), each = 3)
   words[c(1, 4)] <- pmax(words[c(1, 4)], 1)
@@ -28,9 +30,12 @@ with_stream <- function(seed, key, code) {
 }
 
 check_seed <- function(seed) {
-  if (!is.numeric(seed) || length(seed) != 1 || is.na(seed) || seed != round(seed) || abs(seed) > 2^53) {
-    stop_input("`seed` must be a single whole number.",
-               paste0("Given: ", describe_value(seed), "."))
+  if (!is.numeric(seed) || length(seed) != 1 || is.na(seed) || seed != round(seed) ||
+      abs(seed) > 2^53) {
+    stop_input(
+      "`seed` must be a single whole number.",
+      paste0("Given: ", describe_value(seed), ".")
+    )
   }
   seed
 }

@@ -1,24 +1,24 @@
 #' Are the data fit to be questioned? Suspicious predictors
 #'
-#' Looks at every column but the target for what makes a ranking misleading before any model is asked.
+#' Looks at every column but the target for what makes a ranking misleading before any model is
+#' asked.
 #'
 #' @param study A [study()]. All columns of its rows are checked, also those no model uses.
 #' @param ... Must be empty.
-#' @return A data frame of class `dreher_checks`, one row per finding: `predictor`, `finding`, `detail` (a sentence) and
-#'   `used_by` (the models that use the predictor). Findings:
-#'   \describe{
-#'   \item{`leak`}{a question: was it known before the target? Alone it predicts the target on holdout rows with a skill of at least
-#'     0.98, or of at least 0.9 where no other column reaches more than 0.5 alone. Skill is the share of the constant's squared error (or Brier
-#'     score) that is removed by the target's mean in 20 bins, or per level, of the training rows.}
-#'   \item{`identifier`}{a question: whole numbers or text, of which at least 98 % are distinct over all rows; numbers only where they have nothing to
-#'     do with the target (rank correlation, or Kruskal and Wallis' test for classes, p of 0.01 or more)}
-#'   \item{`many levels`}{a factor or text of more than 30 levels}
-#'   \item{`constant`}{a single value}
-#'   \item{`duplicate`}{the same order of values as an earlier column (rank correlation of at least 0.98)}
-#'   \item{`derived`}{a linear function of other numeric columns (R squared of at least 0.98) }
-#'   \item{`missing`}{missing values, with their share}
-#'   }
-#'   The thresholds are conventions; a finding is a reason to look, not a verdict.
+#' @return A data frame of class `dreher_checks`, one row per finding: `predictor`, `finding`,
+#'   `detail` (a sentence) and `used_by` (the models that use the predictor). Findings: \describe{
+#'   \item{`leak`}{a question: was it known before the target? Alone it predicts the target on
+#'   holdout rows with a skill of at least 0.98, or of at least 0.9 where no other column reaches
+#'   more than 0.5 alone. Skill is the share of the constant's squared error (or Brier score) that
+#'   is removed by the target's mean in 20 bins, or per level, of the training rows.}
+#'   \item{`identifier`}{a question: whole numbers or text, of which at least 98 % are distinct
+#'   over all rows; numbers only where they have nothing to do with the target (rank correlation,
+#'   or Kruskal and Wallis' test for classes, p of 0.01 or more)} \item{`many levels`}{a factor or
+#'   text of more than 30 levels} \item{`constant`}{a single value} \item{`duplicate`}{the same
+#'   order of values as an earlier column (rank correlation of at least 0.98)} \item{`derived`}{a
+#'   linear function of other numeric columns (R squared of at least 0.98) }
+#'   \item{`missing`}{missing values, with their share} } The thresholds are conventions; a
+#'   finding is a reason to look, not a verdict.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
@@ -29,57 +29,96 @@ check_data <- function(study, ...) {
   check_no_dots(..., .verb = "check_data")
   columns <- setdiff(names(study$data), c(study$target, study$weights, study$blocks))
   found <- find_suspects(study, columns, derived = TRUE)
-  users <- vapply(found$predictor, function(p) {
-    use <- vapply(study$models, function(m) p %in% m$inputs$predictors, NA)
-    paste(names(study$models)[use], collapse = ", ")
-  }, "")
+  users <- vapply(
+    found$predictor,
+    function(p) {
+      use <- vapply(study$models, function(m) p %in% m$inputs$predictors, NA)
+      paste(names(study$models)[use], collapse = ", ")
+    },
+    ""
+  )
   found$used_by <- as.character(users)
-  structure(found, class = c("dreher_checks", "data.frame"), target = study$target, n_checked = length(columns))
+  structure(
+    found,
+    class = c("dreher_checks", "data.frame"),
+    target = study$target,
+    n_checked = length(columns)
+  )
 }
 
 find_suspects <- function(st, columns, derived = FALSE) {
   rows <- st$data
-  both <- if (is.null(st$train)) rows else {
+  both <- if (is.null(st$train)) {
+    rows
+  } else {
     shared <- intersect(names(rows), names(st$train))
     rbind_columns(rows[shared], st$train[shared])
   }
   best <- best_skill(st)
-  alone_of <- vapply(stats::setNames(nm = columns), function(p) {
-    x <- if (p %in% names(both)) both[[p]] else rows[[p]]
-    if (length(unique(x[!is.na(x)])) > 1) skill_alone(st, p) else NA_real_
-  }, 0)
+  alone_of <- vapply(
+    stats::setNames(nm = columns),
+    function(p) {
+      x <- if (p %in% names(both)) both[[p]] else rows[[p]]
+      if (length(unique(x[!is.na(x)])) > 1) skill_alone(st, p) else NA_real_
+    },
+    0
+  )
   findings <- list()
   add <- function(p, finding, ...) {
-    findings[[length(findings) + 1]] <<- data.frame(predictor = p, finding = finding, detail = paste0(...))
+    findings[[length(findings) + 1]] <<- data.frame(
+      predictor = p, finding = finding, detail = paste0(...)
+    )
   }
   for (p in columns) {
     x <- if (p %in% names(both)) both[[p]] else rows[[p]]
     seen <- x[!is.na(x)]
     distinct <- length(unique(seen))
-    if (distinct <= 1) { add(p, "constant", "It has a single value."); next }
+    if (distinct <= 1) {
+      add(p, "constant", "It has a single value.")
+      next
+    }
     alone <- alone_of[[p]]
     if (may_leak(alone, alone_of[setdiff(columns, p)])) {
-      add(p, "leak", "Was it known before the target? Alone it explains ", format_share(alone), " of it",
-          if (best > 0) paste0("; the best model explains ", format_share(best)), ".")
+      add(
+        p,
+        "leak",
+        "Was it known before the target? Alone it explains ",
+        format_share(alone),
+        " of it",
+        if (best > 0) paste0("; the best model explains ", format_share(best)),
+        "."
+      )
     }
-    if (may_identify(x, if (p %in% names(both)) both[[st$target]] else rows[[st$target]])) {
-      add(p, "identifier", "Is it an identifier? ", distinct, " distinct values in ", length(seen), " rows.")
+    if (may_identify(
+        x, if (p %in% names(both)) both[[st$target]] else rows[[st$target]]
+      )) {
+      add(
+        p, "identifier", "Is it an identifier? ", distinct, " distinct values in ",
+        length(seen), " rows."
+      )
     } else if ((is.factor(x) || is.character(x)) && distinct > 30) {
       add(p, "many levels", distinct, " levels.")
     }
-    if (anyNA(x)) add(p, "missing", format_share(mean(is.na(x))), " of the values are missing.")
+    if (anyNA(x)) {
+      add(p, "missing", format_share(mean(is.na(x))), " of the values are missing.")
+    }
   }
   if (derived) for (hit in find_dependent(both, columns)) do.call(add, hit)
-  empty <- data.frame(predictor = character(), finding = character(), detail = character())
+  empty <- data.frame(
+    predictor = character(), finding = character(), detail = character()
+  )
   found <- if (length(findings)) do.call(rbind, findings) else empty
-  weight <- match(found$finding, c("leak", "identifier", "constant", "duplicate", "derived", "many levels", "missing"))
+  weight <- match(
+    found$finding,
+    c("leak", "identifier", "constant", "duplicate", "derived", "many levels", "missing")
+  )
   found <- found[order(weight, match(found$predictor, columns)), ]
   rownames(found) <- NULL
   found
 }
 
-# A column that all but determines the target, or comes close to it where nothing else is near. A strong honest
-# predictor among others of its kind does neither.
+# A column that all but determines the target, or comes close to it where nothing else is near. A
+# strong honest predictor among others of its kind does neither.
 may_leak <- function(alone, others) {
   if (is.na(alone)) return(FALSE)
   alone >= 0.98 || (alone >= 0.9 && length(others) > 0 && max(others, 0, na.rm = TRUE) <= 0.5)
@@ -90,10 +129,20 @@ may_identify <- function(x, y) {
   known <- !is.na(x)
   seen <- x[known]
   discrete <- !is.numeric(x) || is.factor(x) || all(seen == round(seen))
-  if (inherits(x, c("Date", "POSIXct", "difftime")) || !discrete || length(seen) < 50 || length(unique(seen)) < 0.98 * length(seen)) return(FALSE)
-  if (!is.numeric(x) || is.factor(x)) return(TRUE)   # text without repeats: nothing else can be learned from it
+  if (inherits(x, c("Date", "POSIXct", "difftime")) || !discrete || length(seen) < 50 ||
+      length(unique(seen)) < 0.98 * length(seen)) {
+    return(FALSE)
+  }
+  # text without repeats: nothing else can be learned from it
+  if (!is.numeric(x) || is.factor(x)) return(TRUE)
   y <- if (is.numeric(y)) rank(y[known]) else as.integer(factor(y[known]))
-  p <- if (length(unique(y)) < 2) 1 else if (length(unique(y)) <= 20) stats::kruskal.test(seen, y)$p.value else suppressWarnings(stats::cor.test(rank(seen), y)$p.value)
+  p <- if (length(unique(y)) < 2) {
+    1
+  } else if (length(unique(y)) <= 20) {
+    stats::kruskal.test(seen, y)$p.value
+  } else {
+    suppressWarnings(stats::cor.test(rank(seen), y)$p.value)
+  }
   !isTRUE(p < 0.01)
 }
 
@@ -102,8 +151,13 @@ format_share <- function(x) paste0(format(round(100 * x), trim = TRUE), " %")
 # Two tables of the same columns on top of each other; factors by their labels.
 rbind_columns <- function(a, b) {
   out <- lapply(names(a), function(p) {
-    x <- a[[p]]; y <- b[[p]]
-    if (is.factor(x) || is.factor(y) || is.character(x)) c(as.character(x), as.character(y)) else c(x, y)
+    x <- a[[p]]
+    y <- b[[p]]
+    if (is.factor(x) || is.factor(y) || is.character(x)) {
+      c(as.character(x), as.character(y))
+    } else {
+      c(x, y)
+    }
   })
   names(out) <- names(a)
   as.data.frame(out, optional = TRUE, stringsAsFactors = FALSE)
@@ -123,12 +177,21 @@ skill_of <- function(st, p, data) {
 predict_mean <- function(st, data) {
   from <- if (is.null(st$train)) st$data else st$train
   y <- from[[st$target]]
-  value <- if (st$task == "classification") as.double(table(y)[st$classes]) / length(y) else mean(y)
+  value <- if (st$task == "classification") {
+    as.double(table(y)[st$classes]) / length(y)
+  } else {
+    mean(y)
+  }
   matrix(value, nrow(data), length(value), byrow = TRUE)
 }
 
 best_skill <- function(st) {
-  max(0, vapply(st$models, function(m) skill_of(st, predict_model(st, m, st$data), st$data), 0))
+  max(
+    0,
+    vapply(
+      st$models, function(m) skill_of(st, predict_model(st, m, st$data), st$data), 0
+    )
+  )
 }
 
 # Skill of one predictor alone: the target's mean in 20 bins (or per level) of the training rows,
@@ -145,20 +208,29 @@ skill_alone <- function(st, p, bins = 20) {
   skill_of(st, fit_alone(st, p, train, rows, bins), rows)
 }
 
-# Predictions of `rows` from one predictor: the target's mean (or class shares) in bins of a number,
-# or per level, of the training rows. Missing is a level of its own; unseen levels get the overall mean.
+# Predictions of `rows` from one predictor: the target's mean (or class shares) in bins of a
+# number, or per level, of the training rows. Missing is a level of its own; unseen levels get the
+# overall mean.
 fit_alone <- function(st, p, train, rows, bins = 20) {
   x <- train[[p]]
   z <- rows[[p]]
   if (is.numeric(x) && !is.factor(x) && is.numeric(z)) {
-    cuts <- unique(stats::quantile(x, seq_len(bins - 1) / bins, na.rm = TRUE, names = FALSE))
+    cuts <- unique(stats::quantile(
+      x, seq_len(bins - 1) / bins, na.rm = TRUE, names = FALSE
+    ))
     x <- findInterval(x, cuts)
     z <- findInterval(z, cuts)
   }
-  x <- as.character(x); z <- as.character(z)
-  x[is.na(x)] <- "missing"; z[is.na(z)] <- "missing"
+  x <- as.character(x)
+  z <- as.character(z)
+  x[is.na(x)] <- "missing"
+  z[is.na(z)] <- "missing"
   y <- train[[st$target]]
-  Y <- if (st$task == "regression") matrix(y, ncol = 1) else outer(as.integer(y), seq_along(st$classes), "==") + 0
+  Y <- if (st$task == "regression") {
+    matrix(y, ncol = 1)
+  } else {
+    outer(as.integer(y), seq_along(st$classes), "==") + 0
+  }
   sums <- rowsum(Y, x)
   means <- sums / as.vector(table(x)[rownames(sums)])
   fitted <- means[match(z, rownames(means)), , drop = FALSE]
@@ -170,10 +242,14 @@ fit_alone <- function(st, p, train, rows, bins = 20) {
 
 # Duplicates by rank correlation, derived columns by linear regression on the other numeric ones.
 find_dependent <- function(data, columns) {
-  columns <- columns[vapply(columns, function(p) {
-    x <- data[[p]]
-    is.numeric(x) && length(unique(x[!is.na(x)])) > 2
-  }, NA)]
+  columns <- columns[vapply(
+      columns,
+      function(p) {
+        x <- data[[p]]
+        is.numeric(x) && length(unique(x[!is.na(x)])) > 2
+      },
+      NA
+    )]
   if (length(columns) < 2) return(list())
   x <- as.matrix(data[columns])
   r <- abs(stats::cor(x, method = "spearman", use = "pairwise.complete.obs"))
@@ -181,8 +257,15 @@ find_dependent <- function(data, columns) {
   for (j in seq_along(columns)[-1]) {
     twin <- which(r[j, seq_len(j - 1)] >= 0.98)
     if (length(twin)) {
-      hits[[length(hits) + 1]] <- list(columns[j], "duplicate", "Same order of values as \"", columns[twin[1]],
-                                       "\" (rank correlation ", format(round(r[j, twin[1]], 3)), ").")
+      hits[[length(hits) + 1]] <- list(
+        columns[j],
+        "duplicate",
+        "Same order of values as \"",
+        columns[twin[1]],
+        "\" (rank correlation ",
+        format(round(r[j, twin[1]], 3)),
+        ")."
+      )
     }
   }
   whole <- x[stats::complete.cases(x), , drop = FALSE]
@@ -193,8 +276,13 @@ find_dependent <- function(data, columns) {
     r2 <- 1 - sum(stats::lm.fit(others, z[, j])$residuals^2) / sum(z[, j]^2)
     doubled <- any(r[j, -j] >= 0.98)
     if (is.finite(r2) && r2 >= 0.98 && !doubled) {
-      hits[[length(hits) + 1]] <- list(columns[j], "derived", "The other numeric columns determine it (R squared ",
-                                       format(round(r2, 3)), ").")
+      hits[[length(hits) + 1]] <- list(
+        columns[j],
+        "derived",
+        "The other numeric columns determine it (R squared ",
+        format(round(r2, 3)),
+        ")."
+      )
     }
   }
   hits

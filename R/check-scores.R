@@ -1,28 +1,29 @@
 #' Do the models beat a constant? Scores beside it
 #'
-#' Scores every model of a study on the holdout rows, with an interval, beside what a constant prediction scores
-#' (mean or median of the training target, or its class shares) and beside the training rows.
+#' Scores every model of a study on the holdout rows, with an interval, beside what a constant
+#' prediction scores (mean or median of the training target, or its class shares) and beside the
+#' training rows.
 #'
 #' @param study A [study()].
 #' @param ... Must be empty.
 #' @param level Level of the intervals.
 #' @param seed Seed of the blocks of the jackknife (only used for a metric of your own).
-#' @return A data frame of class `dreher_scores`, one row per model:
-#'   \describe{
-#'   \item{model, metric, better}{the model, the metric, and which direction of it is better}
-#'   \item{score, std_error, lower, upper}{score on the holdout rows in the metric's unit, with a t interval from the rows'
-#'     influences on the score (for a metric of your own: jackknife over 10 blocks)}
-#'   \item{constant}{score of the constant prediction on the same rows}
-#'   \item{gain, gain_lower, gain_upper}{how much better than the constant, positive is better, paired by row}
-#'   \item{train_score}{score on the training rows, `NA` without them or where the model cannot predict some of them; expect it to flatter}
-#'   \item{n}{number of holdout rows}
-#'   \item{flag}{`no skill` where the interval of the gain reaches 0 or below; `training rows` where the study's rows are those the models were trained on: their
-#'     scores flatter, and have no interval (`NA`)}
+#' @return A data frame of class `dreher_scores`, one row per model: \describe{ \item{model,
+#'   metric, better}{the model, the metric, and which direction of it is better} \item{score,
+#'   std_error, lower, upper}{score on the holdout rows in the metric's unit, with a t interval
+#'   from the rows' influences on the score (for a metric of your own: jackknife over 10 blocks)}
+#'   \item{constant}{score of the constant prediction on the same rows} \item{gain, gain_lower,
+#'   gain_upper}{how much better than the constant, positive is better, paired by row}
+#'   \item{train_score}{score on the training rows, `NA` without them or where the model cannot
+#'   predict some of them; expect it to flatter} \item{n}{number of holdout rows} \item{flag}{`no
+#'   skill` where the interval of the gain reaches 0 or below; `training rows` where the study's
+#'   rows are those the models were trained on: their scores flatter, and have no interval (`NA`)}
 #'   }
 #' @section Reading the result:
 #' Importances of a model that is not better than a constant describe noise.
 #' @references DeLong, E. R., DeLong, D. M. and Clarke-Pearson, D. L. (1988). \doi{10.2307/2531595}.
-#'   Efron, B. (1982). The jackknife, the bootstrap and other resampling plans. \doi{10.1137/1.9781611970319}
+#'   Efron, B. (1982). The jackknife, the bootstrap and other resampling plans.
+#'   \doi{10.1137/1.9781611970319}
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate, kiln$train)
@@ -37,8 +38,14 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
   out <- do.call(rbind, rows)
   out$train_score <- vapply(study$models, function(m) score_training(study, m), 0)
   rownames(out) <- NULL
-  structure(out, class = c("dreher_scores", "data.frame"), level = level, target = study$target,
-            metric_label = study$metric$label, seen = isTRUE(study$seen))
+  structure(
+    out,
+    class = c("dreher_scores", "data.frame"),
+    level = level,
+    target = study$target,
+    metric_label = study$metric$label,
+    seen = isTRUE(study$seen)
+  )
 }
 
 score_one <- function(st, model, level, seed) {
@@ -51,18 +58,31 @@ score_one <- function(st, model, level, seed) {
   limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
-  if (isTRUE(st$seen)) {   # the model has learnt these rows: what it would score on others is not known
+  if (isTRUE(st$seen)) {
+    # the model has learnt these rows: what it would score on others is not known
     limits <- gain_limits <- list(lower = NA_real_, upper = NA_real_)
     own$std_error <- NA_real_
   }
-  data.frame(model = model$name, metric = metric$name, better = metric$better, score = as_score(metric, own$loss),
-             std_error = own$std_error, lower = limits$lower, upper = limits$upper,
-             constant = metric_score(metric, cases$truth, p0, cases$weight), gain = gain$loss, gain_lower = gain_limits$lower,
-             gain_upper = gain_limits$upper, train_score = NA_real_, n = length(cases$truth), flag = if (no_skill) "no skill" else if (isTRUE(st$seen)) "training rows" else "")
+  data.frame(
+    model = model$name,
+    metric = metric$name,
+    better = metric$better,
+    score = as_score(metric, own$loss),
+    std_error = own$std_error,
+    lower = limits$lower,
+    upper = limits$upper,
+    constant = metric_score(metric, cases$truth, p0, cases$weight),
+    gain = gain$loss,
+    gain_lower = gain_limits$lower,
+    gain_upper = gain_limits$upper,
+    train_score = NA_real_,
+    n = length(cases$truth),
+    flag = if (no_skill) "no skill" else if (isTRUE(st$seen)) "training rows" else ""
+  )
 }
 
-# NA without training rows, and where some of them cannot be predicted: a model may have left out rows
-# with missing values.
+# NA without training rows, and where some of them cannot be predicted: a model may have left out
+# rows with missing values.
 score_training <- function(st, model) {
   if (is.null(st$train)) return(NA_real_)
   p <- tryCatch(predict_model(st, model, st$train, "train"), dreher_error = function(e) NULL)
@@ -75,25 +95,46 @@ score_training <- function(st, model) {
 loss_with_error <- function(metric, cases, p, than, seed) {
   if (!jackknifed(metric)) {
     a <- metric_influence(metric, cases$truth, p, cases$weight)
-    b <- if (is.null(than)) list(loss = 0, u = 0) else metric_influence(metric, cases$truth, than, cases$weight)
-    return(c(list(loss = a$loss - b$loss), influence_error(a$u - b$u, cases$block)[c("std_error", "df")]))
+    b <- if (is.null(than)) {
+      list(loss = 0, u = 0)
+    } else {
+      metric_influence(metric, cases$truth, than, cases$weight)
+    }
+    return(c(
+      list(loss = a$loss - b$loss),
+      influence_error(a$u - b$u, cases$block)[c("std_error", "df")]
+    ))
   }
   loss <- function(rows) {
     some <- some_cases(cases, rows)
-    one <- function(p) metric_influence(metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
+    one <- function(p) {
+      metric_influence(metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
+    }
     one(p) - if (is.null(than)) 0 else one(than)
   }
   block <- jackknife_blocks(cases, seed)
   values <- vapply(unique(block), function(g) loss(which(block != g)), 0)
-  list(loss = loss(seq_along(cases$truth)), std_error = sqrt(jackknife_variance(values)), df = length(values) - 1)
+  list(
+    loss = loss(seq_along(cases$truth)),
+    std_error = sqrt(jackknife_variance(values)),
+    df = length(values) - 1
+  )
 }
 
 # The constant prediction: what one would say without any predictor.
 constant_of <- function(st, data) {
   y <- data[[st$target]]
   weight <- cases_of(st, data)$weight
-  if (st$task == "classification") return(vapply(st$classes, function(k) weighted_mean(y == k, weight), 0, USE.NAMES = FALSE))
-  if (st$metric$name %in% c("mae", "median_ae")) weighted_median(y, weight) else weighted_mean(y, weight)
+  if (st$task == "classification") {
+    return(vapply(
+      st$classes, function(k) weighted_mean(y == k, weight), 0, USE.NAMES = FALSE
+    ))
+  }
+  if (st$metric$name %in% c("mae", "median_ae")) {
+    weighted_median(y, weight)
+  } else {
+    weighted_mean(y, weight)
+  }
 }
 
 predict_constant <- function(st, data, from = if (is.null(st$train)) st$data else st$train) {

@@ -7,9 +7,13 @@ read_options <- function(parser, words) {
   long <- sub("=.*", "", several$words[startsWith(several$words, "--")])
   twice <- unique(long[duplicated(long)])
   if (length(twice)) wrong_usage(twice[1], " is given twice.")
-  parsed <- tryCatch(optparse::parse_args(parser, several$words, positional_arguments = TRUE, print_help_and_exit = FALSE),
-                     error = function(e) wrong_usage(sub("^Error in [^:]*: *", "", conditionMessage(e))),
-                     warning = function(w) wrong_usage(conditionMessage(w)))
+  parsed <- tryCatch(
+    optparse::parse_args(
+      parser, several$words, positional_arguments = TRUE, print_help_and_exit = FALSE
+    ),
+    error = function(e) wrong_usage(sub("^Error in [^:]*: *", "", conditionMessage(e))),
+    warning = function(w) wrong_usage(conditionMessage(w))
+  )
   if (length(parsed$args)) wrong_usage("what is \"", parsed$args[1], "\"?")
   if (length(several$models)) parsed$options$model <- several$models
   parsed$options
@@ -20,7 +24,9 @@ take_models <- function(words) {
   apart <- which(words == "--model")
   if (any(apart == length(words))) wrong_usage("--model needs a file.")
   at <- sort(c(which(joined), apart))
-  files <- vapply(at, function(i) if (joined[i]) sub("^--model=", "", words[i]) else words[i + 1], "")
+  files <- vapply(
+    at, function(i) if (joined[i]) sub("^--model=", "", words[i]) else words[i + 1], ""
+  )
   gone <- c(at, apart + 1)
   list(models = files, words = if (length(gone)) words[-gone] else words)
 }
@@ -29,29 +35,57 @@ check_given <- function(step, given) {
   if (!is.null(given$repeats)) repeats_in_words(given$repeats)
   for (name in c("model", "data", "train", "dictionary", "confirm", "set")) {
     for (file in given[[name]]) {
-      if (!file.exists(file) || dir.exists(file)) stop_input(paste0("There is no file \"", file, "\" (--", name, ")."), paste0("Looked in ", getwd(), "."))
-      if (file.access(file, 4) != 0) stop_input(paste0("The file \"", file, "\" (--", name, ") may not be read."), todo = "Check its permissions.")
+      if (!file.exists(file) || dir.exists(file)) {
+        stop_input(
+          paste0("There is no file \"", file, "\" (--", name, ")."),
+          paste0("Looked in ", getwd(), ".")
+        )
+      }
+      if (file.access(file, 4) != 0) {
+        stop_input(
+          paste0("The file \"", file, "\" (--", name, ") may not be read."),
+          todo = "Check its permissions."
+        )
+      }
     }
   }
   if (!is.null(given$format)) {
     check_choice(given$format, table_formats, "--format")
-    if (given$format == "xlsx" && is.null(given$out)) wrong_usage("--format xlsx needs --out: a spreadsheet cannot go to standard output.")
+    if (given$format == "xlsx" && is.null(given$out)) {
+      wrong_usage(
+        "--format xlsx needs --out: a spreadsheet cannot go to standard output."
+      )
+    }
     if (given$format == "xlsx") rlang::check_installed("writexl", "to write spreadsheets")
   }
-  if (!is.null(given$metric)) check_choice(given$metric, names(metric_table()), "--metric")
+  if (!is.null(given$metric)) {
+    check_choice(given$metric, names(metric_table()), "--metric")
+  }
   if (!is.null(given$by)) {
-    known <- c("impurity", "permutation", "shapley", "structure", "coefficient", "association", "refit")
+    known <- c(
+      "impurity", "permutation", "shapley", "structure", "coefficient", "association",
+      "refit"
+    )
     check_choice(in_words(given$by), known, "--by", several = TRUE)
   }
   if (!is.null(given$margin)) read_margin(given$margin)
-  least <- c(times = 1, folds = 2, workers = 1, seeds = 3, decoys = 19, random = 0, size = 0)
-  for (name in intersect(names(least), names(given))) check_count(given[[name]], paste0("--", name), least = least[[name]])
+  least <- c(
+    times = 1, folds = 2, workers = 1, seeds = 3, decoys = 19, random = 0, size = 0
+  )
+  for (name in intersect(names(least), names(given))) {
+    check_count(given[[name]], paste0("--", name), least = least[[name]])
+  }
   if (step == "stability") check_stability_words(given)
   if (step == "reduce") check_reduce_words(given)
   if (!is.null(given$resume)) open_run_words(given)
   if (!is.null(given$out)) {
     folder <- make_folder(given$out)
-    if (file.access(folder, 2) != 0) stop_input(paste0("The folder \"", given$out, "\" (--out) cannot be written to."), todo = "Name another one.")
+    if (file.access(folder, 2) != 0) {
+      stop_input(
+        paste0("The folder \"", given$out, "\" (--out) cannot be written to."),
+        todo = "Name another one."
+      )
+    }
     if (step %in% c("rank", "stability", "reduce")) check_pandoc()
   }
 }
@@ -66,53 +100,114 @@ repeats_in_words <- function(text) {
 in_words <- function(text) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
 
 check_stability_words <- function(given) {
-  check_choice(given$kind, c("bootstrap", "subsample", "folds", "time", "seeds"), "--kind")
-  if (given$kind == "time" && is.null(given$order)) wrong_usage("--kind time needs --order, the name of the column of times.")
-  if (given$kind != "folds" && given$times < 3) wrong_usage("--times must be at least 3: fewer resamples say nothing about stability.")
+  check_choice(
+    given$kind, c("bootstrap", "subsample", "folds", "time", "seeds"), "--kind"
+  )
+  if (given$kind == "time" && is.null(given$order)) {
+    wrong_usage("--kind time needs --order, the name of the column of times.")
+  }
+  if (given$kind != "folds" && given$times < 3) {
+    wrong_usage(
+      "--times must be at least 3: fewer resamples say nothing about stability."
+    )
+  }
 }
 
 check_reduce_words <- function(given) {
   check_choice(given$path, c("ranking", "backward", "forward", "stepwise"), "--path")
   check_choice(given$rule, set_rules, "--rule")
-  if (given$rule == "size" && is.null(given$size)) wrong_usage("--rule size needs --size, the number of predictors.")
-  if (given$rule != "size" && !is.null(given$size)) wrong_usage("--size is for --rule size.")
-  if (given$rule == "floor" && is.null(given$decoys)) wrong_usage("--rule floor needs --decoys, the number of refits with permuted copies (19 or more).")
+  if (given$rule == "size" && is.null(given$size)) {
+    wrong_usage("--rule size needs --size, the number of predictors.")
+  }
+  if (given$rule != "size" && !is.null(given$size)) {
+    wrong_usage("--size is for --rule size.")
+  }
+  if (given$rule == "floor" && is.null(given$decoys)) {
+    wrong_usage(
+      paste0(
+        "--rule floor needs --decoys, the number of refits with permuted copies (19 ",
+        "or more)."
+      )
+    )
+  }
   if (given$rule == "share") check_fraction(given$share, "--share")
-  if (given$rule == "share" && given$path %in% c("forward", "stepwise")) wrong_usage("--rule share needs a path with importances: ranking or backward.")
-  if (!is.null(given$budget) && !(is.finite(given$budget) && given$budget > 0)) wrong_usage("--budget must be a positive number.")
-  if ((given$rule == "cheapest" || !is.null(given$budget)) && is.null(given$dictionary)) wrong_usage("costs are in the dictionary: give --dictionary.")
+  if (given$rule == "share" && given$path %in% c("forward", "stepwise")) {
+    wrong_usage("--rule share needs a path with importances: ranking or backward.")
+  }
+  if (!is.null(given$budget) && !(is.finite(given$budget) && given$budget > 0)) {
+    wrong_usage("--budget must be a positive number.")
+  }
+  if ((given$rule == "cheapest" || !is.null(given$budget)) && is.null(given$dictionary)) {
+    wrong_usage("costs are in the dictionary: give --dictionary.")
+  }
 }
 
 # With a run folder that holds no other run.
 open_run_words <- function(given) {
-  if (given$resume && is.null(given$run)) wrong_usage("--resume needs --run, the folder of the run to go on with.")
-  if (!is.null(given$run) && !given$resume && file.exists(file.path(given$run, "run.sqlite"))) {
-    wrong_usage("\"", given$run, "\" holds a run already: go on with it by --resume, or name another folder.")
+  if (given$resume && is.null(given$run)) {
+    wrong_usage("--resume needs --run, the folder of the run to go on with.")
+  }
+  if (!is.null(given$run) && !given$resume &&
+      file.exists(file.path(given$run, "run.sqlite"))) {
+    wrong_usage(
+      "\"",
+      given$run,
+      "\" holds a run already: go on with it by --resume, or name another folder."
+    )
   }
 }
 
 # What a reduction needs of the study, before the reduction. -> the rows to confirm on, or NULL
 check_reduction <- function(st, given) {
   if (length(st$models) > 1 && is.null(given$use)) {
-    wrong_usage("there are several models (", list_words(names(st$models)), "): name one with --use.")
+    wrong_usage(
+      "there are several models (",
+      list_words(names(st$models)),
+      "): name one with --use."
+    )
   }
-  for (name in c("use", "refit")) if (!is.null(given[[name]])) check_choice(given[[name]], names(st$models), paste0("--", name))
+  for (name in c("use", "refit")) {
+    if (!is.null(given[[name]])) {
+      check_choice(given[[name]], names(st$models), paste0("--", name))
+    }
+  }
   check_margin(given$margin, st)
-  model <- st$models[[if (!is.null(given$refit)) given$refit else if (!is.null(given$use)) given$use else 1L]]
+  model <- st$models[[if (!is.null(given$refit)) {
+      given$refit
+    } else if (!is.null(given$use)) {
+      given$use
+    } else {
+      1L
+    }]]
   predictors <- model$inputs$predictors
   if (given$rule == "cheapest") {
     cost <- st$dictionary$cost[match(predictors, st$dictionary$predictor)]
-    if (anyNA(cost)) stop_study(paste0("--rule cheapest needs the cost of every predictor; the dictionary does not say it of ", quote_some(predictors[is.na(cost)]), "."), todo = "Fill in the dictionary's column `cost`.")
+    if (anyNA(cost)) {
+      stop_study(
+        paste0(
+          "--rule cheapest needs the cost of every predictor; the dictionary does not ",
+          "say it of ", quote_some(predictors[is.na(cost)]), "."
+        ),
+        todo = "Fill in the dictionary's column `cost`."
+      )
+    }
   }
   if (!is.null(given$size) && given$size > length(predictors)) {
-    stop_input(paste0("--size ", given$size, " is more than the ", length(predictors), " predictors of model \"", model$name, "\"."))
+    stop_input(paste0(
+      "--size ", given$size, " is more than the ", length(predictors),
+      " predictors of model \"", model$name, "\"."
+    ))
   }
   if (is.null(given$confirm)) return(NULL)
   rows <- read_table(given$confirm)
   on <- pick_rows(st, check_rows(rows, "confirm"))$data
   check_columns(on, predictors, "confirm", "The predictor", model$name)
-  model_rows(st, model, on, "confirm")   # types, levels, gaps
+  model_rows(st, model, on, "confirm")  # types, levels, gaps
   check_untouched(st, on, given$overlap)
-  refuse_second_look(list(file = if (!is.null(given$out)) file.path(given$out, "set.json")), rows_print(st, on), given$again)
+  refuse_second_look(
+    list(file = if (!is.null(given$out)) file.path(given$out, "set.json")),
+    rows_print(st, on),
+    given$again
+  )
   rows
 }

@@ -1,23 +1,41 @@
-# The command `dreher`: words in, an exit status out. 0 success, 1 failure, 2 wrong usage. Results go
-# to standard output or files, everything else to standard error.
+# The command `dreher`: words in, an exit status out. 0 success, 1 failure, 2 wrong usage. Results
+# go to standard output or files, everything else to standard error.
 
 main_command <- function(words) {
   tryCatch(
-    withCallingHandlers(run_words(words), warning = function(w) {
-      tell("warning: ", conditionMessage(w))
-      invokeRestart("muffleWarning")
-    }, message = function(m) {
-      tell(sub("\n$", "", conditionMessage(m)))
-      invokeRestart("muffleMessage")
-    }),
-    dreher_usage = function(e) { tell("dreher: ", conditionMessage(e), "\nSee dreher --help."); 2L },
-    interrupt = function(e) { tell("dreher: stopped."); 1L },
-    error = function(e) { tell("dreher: ", cli::ansi_strip(conditionMessage(e))); 1L })
+    withCallingHandlers(
+      run_words(words),
+      warning = function(w) {
+        tell("warning: ", conditionMessage(w))
+        invokeRestart("muffleWarning")
+      },
+      message = function(m) {
+        tell(sub("\n$", "", conditionMessage(m)))
+        invokeRestart("muffleMessage")
+      }
+    ),
+    dreher_usage = function(e) {
+      tell("dreher: ", conditionMessage(e), "\nSee dreher --help.")
+      2L
+    },
+    interrupt = function(e) {
+      tell("dreher: stopped.")
+      1L
+    },
+    error = function(e) {
+      tell("dreher: ", cli::ansi_strip(conditionMessage(e)))
+      1L
+    }
+  )
 }
 
 tell <- function(...) writeLines(paste0(...), stderr())
 
-wrong_usage <- function(...) stop(structure(class = c("dreher_usage", "error", "condition"), list(message = paste0(...))))
+wrong_usage <- function(...) {
+  stop(structure(
+    class = c("dreher_usage", "error", "condition"), list(message = paste0(...))
+  ))
+}
 
 command_help <- "dreher ranks the predictors of trained models and finds smaller sets of them.
 
@@ -40,83 +58,318 @@ Read only .rds files from people you trust: such a file can hold code.
 Exit status: 0 success, 1 failure, 2 wrong usage."
 
 run_words <- function(words) {
-  if (!length(words)) wrong_usage("say a step: demo, rank, stability, reduce, compare or confirm.")
-  if (words[1] %in% c("--help", "-h")) { writeLines(command_help); return(0L) }
-  if (words[1] == "--version") { writeLines(paste("dreher", utils::packageVersion("dreher"))); return(0L) }
+  if (!length(words)) {
+    wrong_usage("say a step: demo, rank, stability, reduce, compare or confirm.")
+  }
+  if (words[1] %in% c("--help", "-h")) {
+    writeLines(command_help)
+    return(0L)
+  }
+  if (words[1] == "--version") {
+    writeLines(paste("dreher", utils::packageVersion("dreher")))
+    return(0L)
+  }
   step <- command_steps()[[words[1]]]
   if (is.null(step)) wrong_usage("there is no step \"", words[1], "\".")
-  parser <- optparse::OptionParser(usage = paste0("dreher ", words[1], " [options]"), description = step$says, add_help_option = FALSE,
-                                   option_list = c(step$options, list(optparse::make_option("--help", action = "store_true", default = FALSE, help = "show this"))))
+  parser <- optparse::OptionParser(
+    usage = paste0("dreher ", words[1], " [options]"),
+    description = step$says,
+    add_help_option = FALSE,
+    option_list = c(
+      step$options,
+      list(optparse::make_option(
+        "--help", action = "store_true", default = FALSE, help = "show this"
+      ))
+    )
+  )
   given <- read_options(parser, words[-1])
-  if (given$help) { optparse::print_help(parser); return(0L) }
-  for (name in step$needs) if (is.null(given[[name]])) wrong_usage("dreher ", words[1], " needs --", name, ".")
+  if (given$help) {
+    optparse::print_help(parser)
+    return(0L)
+  }
+  for (name in step$needs) {
+    if (is.null(given[[name]])) wrong_usage("dreher ", words[1], " needs --", name, ".")
+  }
   check_given(words[1], given)
   step$run(given)
   0L
 }
 
 command_steps <- function() {
-  opt <- function(name, help, type = "character", default = NULL, ...) optparse::make_option(paste0("--", name), type = type, default = default, help = help, ...)
-  models <- list(opt("model", "models: an .rds file of one model or a named list, or a model file (xgboost: .json, .ubj; lightgbm: .txt); may be given several times"),
-                 opt("columns", "names of the model's columns, set apart by commas, for model files that hold none"), opt("train", "training rows: a delimited text file"),
-                 opt("target", "name of the target column"), opt("weights", "name of the column that says what rows count"), opt("blocks", "name of the column that says which rows belong together"), opt("metric", "name of the metric (default: rmse or brier)"),
-                 opt("dictionary", "data dictionary: a delimited text file"), opt("seed", "seed [default %default]", "integer", 1L),
-                 opt("out", "folder for tables, pictures and the report; made if it is not there"))
-  flag <- function(name, help) optparse::make_option(paste0("--", name), action = "store_true", default = FALSE, help = help)
-  margin <- opt("margin", "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" [default %default]", default = "2 %")
-  format <- opt("format", "of the table: csv, json or xlsx [default %default]", default = "csv")
-  again <- list(flag("again", "these rows were confirmed on before, and the reader will be told"),
-                opt("overlap", "refuse or allow rows that are training rows, more than chance explains [default %default]", default = "refuse"))
-  runs <- list(opt("workers", "processes that share the work [default %default]", "integer", 1L), opt("run", "run folder: every finished piece is kept there"), flag("resume", "go on with the run in --run"), format)
+  opt <- function(name, help, type = "character", default = NULL, ...) {
+    optparse::make_option(
+      paste0("--", name), type = type, default = default, help = help, ...
+    )
+  }
+  models <- list(
+    opt(
+      "model",
+      paste0(
+        "models: an .rds file of one model or a named list, or a model file (xgboost: ",
+        ".json, .ubj; lightgbm: .txt); may be given several times"
+      )
+    ),
+    opt(
+      "columns",
+      "names of the model's columns, set apart by commas, for model files that hold none"
+    ),
+    opt("train", "training rows: a delimited text file"),
+    opt("target", "name of the target column"),
+    opt("weights", "name of the column that says what rows count"),
+    opt("blocks", "name of the column that says which rows belong together"),
+    opt("metric", "name of the metric (default: rmse or brier)"),
+    opt("dictionary", "data dictionary: a delimited text file"),
+    opt("seed", "seed [default %default]", "integer", 1L),
+    opt("out", "folder for tables, pictures and the report; made if it is not there")
+  )
+  flag <- function(name, help) {
+    optparse::make_option(
+      paste0("--", name), action = "store_true", default = FALSE, help = help
+    )
+  }
+  margin <- opt(
+    "margin",
+    paste0(
+      "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" ",
+      "[default %default]"
+    ),
+    default = "2 %"
+  )
+  format <- opt(
+    "format", "of the table: csv, json or xlsx [default %default]", default = "csv"
+  )
+  again <- list(
+    flag("again", "these rows were confirmed on before, and the reader will be told"),
+    opt(
+      "overlap",
+      paste0(
+        "refuse or allow rows that are training rows, more than chance explains ",
+        "[default %default]"
+      ),
+      default = "refuse"
+    )
+  )
+  runs <- list(
+    opt("workers", "processes that share the work [default %default]", "integer", 1L),
+    opt("run", "run folder: every finished piece is kept there"),
+    flag("resume", "go on with the run in --run"),
+    format
+  )
   list(
-    demo = list(says = "Runs the whole example on made-up data of a pottery works.", needs = "out", run = command_demo,
-                options = list(opt("out", "folder for the results; made if it is not there"))),
-    rank = list(says = "Ranks the predictors. Without --out the table goes to standard output.", needs = c("model", "data", "target"), run = command_rank,
-                options = c(models, list(opt("data", "holdout rows with the target: a delimited text file"),
-                                         opt("by", "methods, set apart by commas: impurity, permutation, shapley, structure, coefficient, association, refit [default: the first three]"),
-                                         opt("repeats", "shuffles per predictor: a number, auto or all [default %default]", default = "10"),
-                                         format))),
-    stability = list(says = "Trains the models again on resamples of the training rows, ranks on the rows left out, and says which ranks are settled. A run that was stopped goes on with --run and --resume.",
-                     needs = c("model", "train", "target"), run = command_stability,
-                     options = c(models, list(opt("data", "holdout rows, for the noise floor: a delimited text file [default: the training rows]"),
-                                              opt("by", "methods, set apart by commas [default %default]", default = "permutation"),
-                                              opt("kind", "of resamples: bootstrap, subsample, folds, time, seeds [default %default]", default = "bootstrap"),
-                                              opt("times", "number of resamples [default %default]", "integer", 50L),
-                                              opt("order", "name of the column of times, for the kind time"), opt("strata", "name of the column whose distribution every resample keeps"),
-                                              opt("slice", "name of a column: rank for each of its values apart"),
-                                              opt("seeds", "refits with other seeds of the model, to tell its own noise from the sample's", "integer"),
-                                              opt("decoys", "refits with permuted copies, for the noise floor; 99 or more to rely on", "integer")), runs)),
-    reduce = list(says = "Scores smaller sets by nested cross-validation and chooses one. A run that was stopped goes on with --run and --resume.", needs = c("model", "train", "target"), run = command_reduce,
-                  options = c(models, list(opt("by", "methods that rank, set apart by commas [default %default]", default = "permutation"),
-                                           opt("path", "ranking, backward, forward or stepwise [default %default]", default = "ranking"),
-                                           opt("use", "name of the model that ranks, when there are several"), opt("refit", "name of the model that is trained on the sets [default: the one that ranks]"),
-                                           flag("families", "predictors of a family of the dictionary come in and go together"), flag("thin-twins", "of predictors that can stand in for each other one stays"),
-                                           opt("budget", "the most a set may cost, by the dictionary", "double"), opt("random", "random sets of each size to compare with [default %default]", "integer", 10L),
-                                           opt("rule", "one_se, best, within, cheapest, share, size or floor [default %default]", default = "one_se"),
-                                           opt("size", "number of predictors, for the rule size", "integer"), opt("share", "share of the importance, for the rule share [default %default]", "double", 0.95),
-                                           opt("decoys", "refits with permuted copies in each training part, 19 or more, for the rule floor", "integer"),
-                                           opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"), opt("times", "drawings of the folds [default %default]", "integer", 1L),
-                                           opt("confirm", "untouched rows to confirm the set on: a delimited text file"), margin), again, runs)),
-    compare = list(says = "Scores sets of predictors side by side, by cross-validation or on given rows.", needs = c("model", "train", "target", "sets"), run = command_compare,
-                   options = c(models, list(opt("sets", "as \"all; firing: peak_temp, hold_minutes; none\"; files of chosen sets (.json) count as sets too"), opt("reference", "name of the set the others are compared with [default: the first]"),
-                                            opt("data", "rows to score on: a delimited text file [default: cross-validation on the training rows]"),
-                                            opt("folds", "folds [default: 5, fewer where rows are few]", "integer"), opt("times", "drawings of the folds [default %default]", "integer", 2L), margin, format))),
-    confirm = list(says = "Compares a chosen set with all predictors on untouched rows.", needs = c("model", "train", "target", "set", "data"), run = command_confirm,
-                   options = c(models, list(opt("set", "file of the set, as reduce writes it (set.json)"), opt("data", "untouched rows: a delimited text file"), margin, format), again)))
+    demo = list(
+      says = "Runs the whole example on made-up data of a pottery works.",
+      needs = "out",
+      run = command_demo,
+      options = list(opt("out", "folder for the results; made if it is not there"))
+    ),
+    rank = list(
+      says = "Ranks the predictors. Without --out the table goes to standard output.",
+      needs = c("model", "data", "target"),
+      run = command_rank,
+      options = c(
+        models,
+        list(
+          opt("data", "holdout rows with the target: a delimited text file"),
+          opt(
+            "by",
+            paste0(
+              "methods, set apart by commas: impurity, permutation, shapley, ",
+              "structure, coefficient, association, refit [default: the first three]"
+            )
+          ),
+          opt(
+            "repeats",
+            "shuffles per predictor: a number, auto or all [default %default]",
+            default = "10"
+          ),
+          format
+        )
+      )
+    ),
+    stability = list(
+      says = paste0(
+        "Trains the models again on resamples of the training rows, ranks on the rows ",
+        "left out, and says which ranks are settled. A run that was stopped goes on ",
+        "with --run and --resume."
+      ),
+      needs = c("model", "train", "target"),
+      run = command_stability,
+      options = c(
+        models,
+        list(
+          opt(
+            "data",
+            paste0(
+              "holdout rows, for the noise floor: a delimited text file [default: the ",
+              "training rows]"
+            )
+          ),
+          opt(
+            "by",
+            "methods, set apart by commas [default %default]",
+            default = "permutation"
+          ),
+          opt(
+            "kind",
+            "of resamples: bootstrap, subsample, folds, time, seeds [default %default]",
+            default = "bootstrap"
+          ),
+          opt("times", "number of resamples [default %default]", "integer", 50L),
+          opt("order", "name of the column of times, for the kind time"),
+          opt("strata", "name of the column whose distribution every resample keeps"),
+          opt("slice", "name of a column: rank for each of its values apart"),
+          opt(
+            "seeds",
+            paste0(
+              "refits with other seeds of the model, to tell its own noise from the ",
+              "sample's"
+            ),
+            "integer"
+          ),
+          opt(
+            "decoys",
+            "refits with permuted copies, for the noise floor; 99 or more to rely on",
+            "integer"
+          )
+        ),
+        runs
+      )
+    ),
+    reduce = list(
+      says = paste0(
+        "Scores smaller sets by nested cross-validation and chooses one. A run that ",
+        "was stopped goes on with --run and --resume."
+      ),
+      needs = c("model", "train", "target"),
+      run = command_reduce,
+      options = c(
+        models,
+        list(
+          opt(
+            "by",
+            "methods that rank, set apart by commas [default %default]",
+            default = "permutation"
+          ),
+          opt(
+            "path",
+            "ranking, backward, forward or stepwise [default %default]",
+            default = "ranking"
+          ),
+          opt("use", "name of the model that ranks, when there are several"),
+          opt(
+            "refit",
+            "name of the model that is trained on the sets [default: the one that ranks]"
+          ),
+          flag(
+            "families", "predictors of a family of the dictionary come in and go together"
+          ),
+          flag("thin-twins", "of predictors that can stand in for each other one stays"),
+          opt("budget", "the most a set may cost, by the dictionary", "double"),
+          opt(
+            "random",
+            "random sets of each size to compare with [default %default]",
+            "integer",
+            10L
+          ),
+          opt(
+            "rule",
+            "one_se, best, within, cheapest, share, size or floor [default %default]",
+            default = "one_se"
+          ),
+          opt("size", "number of predictors, for the rule size", "integer"),
+          opt(
+            "share",
+            "share of the importance, for the rule share [default %default]",
+            "double",
+            0.95
+          ),
+          opt(
+            "decoys",
+            paste0(
+              "refits with permuted copies in each training part, 19 or more, for the ",
+              "rule floor"
+            ),
+            "integer"
+          ),
+          opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"),
+          opt("times", "drawings of the folds [default %default]", "integer", 1L),
+          opt("confirm", "untouched rows to confirm the set on: a delimited text file"),
+          margin
+        ),
+        again, runs
+      )
+    ),
+    compare = list(
+      says = "Scores sets of predictors side by side, by cross-validation or on given rows.",
+      needs = c("model", "train", "target", "sets"),
+      run = command_compare,
+      options = c(
+        models,
+        list(
+          opt(
+            "sets",
+            paste0(
+              "as \"all; firing: peak_temp, hold_minutes; none\"; files of chosen ",
+              "sets (.json) count as sets too"
+            )
+          ),
+          opt(
+            "reference",
+            "name of the set the others are compared with [default: the first]"
+          ),
+          opt(
+            "data",
+            paste0(
+              "rows to score on: a delimited text file [default: cross-validation on ",
+              "the training rows]"
+            )
+          ),
+          opt("folds", "folds [default: 5, fewer where rows are few]", "integer"),
+          opt("times", "drawings of the folds [default %default]", "integer", 2L),
+          margin,
+          format
+        )
+      )
+    ),
+    confirm = list(
+      says = "Compares a chosen set with all predictors on untouched rows.",
+      needs = c("model", "train", "target", "set", "data"),
+      run = command_confirm,
+      options = c(
+        models,
+        list(
+          opt("set", "file of the set, as reduce writes it (set.json)"),
+          opt("data", "untouched rows: a delimited text file"),
+          margin,
+          format
+        ),
+        again
+      )
+    )
+  )
 }
 
-# The models of all files: one each, or those of a named list in an .rds file. A model by itself is called as its file, where there are several.
+# The models of all files: one each, or those of a named list in an .rds file. A model by itself
+# is called as its file, where there are several.
 read_models <- function(given) {
   columns <- if (!is.null(given$columns)) in_words(given$columns)
   found <- lapply(given$model, function(file) {
     read <- read_model(file, columns = columns)
     one <- is.object(read) || !is.list(read)
-    if (length(given$model) == 1) read else if (one) stats::setNames(list(read), tools::file_path_sans_ext(basename(file))) else read
+    if (length(given$model) == 1) {
+      read
+    } else if (one) {
+      stats::setNames(list(read), tools::file_path_sans_ext(basename(file)))
+    } else {
+      read
+    }
   })
   models <- if (length(found) == 1) found[[1]] else do.call(c, found)
   for (m in if (is.object(models)) list(models) else models) {
     # Predicting needs the model's own package; classes carry its name often enough.
-    if (class(m)[1] %in% c("ranger", "rpart", "nnet", "randomForest", "gbm")) rlang::check_installed(class(m)[1])
+    if (class(m)[1] %in% c("ranger", "rpart", "nnet", "randomForest", "gbm")) {
+      rlang::check_installed(class(m)[1])
+    }
   }
   models
 }
@@ -124,25 +377,43 @@ read_models <- function(given) {
 command_study <- function(given, data) {
   train <- if (!is.null(given$train)) read_table(given$train)
   set_up <- function() {
-    study(read_models(given), if (is.null(data)) train else data, given$target, train = train, weights = given$weights, blocks = given$blocks, metric = given$metric,
-          dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary))
+    study(
+      read_models(given),
+      if (is.null(data)) train else data,
+      given$target,
+      train = train,
+      weights = given$weights,
+      blocks = given$blocks,
+      metric = given$metric,
+      dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary)
+    )
   }
   if (!is.null(data)) return(set_up())
   # Without other rows the training rows are asked, and called so.
-  withCallingHandlers(set_up(), dreher_warning_rows = function(w) invokeRestart("muffleWarning"))
+  withCallingHandlers(set_up(), dreher_warning_rows = function(w) {
+    invokeRestart("muffleWarning")
+  })
 }
 
 make_folder <- function(path) {
-  if (!dir.exists(path) && !dir.create(path, recursive = TRUE, showWarnings = FALSE)) stop_input(paste0("The folder \"", path, "\" cannot be made."))
+  if (!dir.exists(path) && !dir.create(path, recursive = TRUE, showWarnings = FALSE)) {
+    stop_input(paste0("The folder \"", path, "\" cannot be made."))
+  }
   normalizePath(path)
 }
 
 command_rank <- function(given) {
   repeats <- repeats_in_words(given$repeats)
   st <- command_study(given, read_table(given$data))
-  by <- if (is.null(given$by)) c("impurity", "permutation", "shapley") else in_words(given$by)
+  by <- if (is.null(given$by)) {
+    c("impurity", "permutation", "shapley")
+  } else {
+    in_words(given$by)
+  }
   if (is.null(given$by) && is.null(st$train)) by <- "permutation"
-  if (is.null(given$by) && all(vapply(st$models, function(m) is.null(m$forest), NA))) by <- setdiff(by, "impurity")
+  if (is.null(given$by) && all(vapply(st$models, function(m) is.null(m$forest), NA))) {
+    by <- setdiff(by, "impurity")
+  }
   rk <- rank_predictors(st, by = by, repeats = repeats, seed = given$seed)
   if (is.null(given$out)) return(print_table(rk, given$format))
   out <- make_folder(given$out)
@@ -153,7 +424,9 @@ command_rank <- function(given) {
   tell("Written to ", out, ": ranking.", given$format, ", ranking.png, report.html")
 }
 
-open_workers <- function(given) if (given$workers > 1) future::plan("multisession", workers = given$workers)
+open_workers <- function(given) {
+  if (given$workers > 1) future::plan("multisession", workers = given$workers)
+}
 
 command_stability <- function(given) {
   on.exit(future::plan(old))
@@ -162,14 +435,34 @@ command_stability <- function(given) {
   st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
   if (given$workers > 1) st$threads <- 1L
   by <- in_words(given$by)
-  drawn <- draw_resamples(st$train, given$kind, times = given$times, blocks = st$blocks, strata = given$strata, order = given$order, seed = given$seed)
+  drawn <- draw_resamples(
+    st$train, given$kind, times = given$times, blocks = st$blocks, strata = given$strata,
+    order = given$order, seed = given$seed
+  )
   # What is asked beside the ranking has run folders of its own.
   beside <- function(name) if (!is.null(given$run)) file.path(given$run, name)
   slice <- if (!is.null(given$slice)) stats::reformulate(sprintf("`%s`", given$slice))
-  rank_over <- function(resamples, run) tell_progress(rank_predictors(st, by = by, slice = slice, resamples = resamples, run = run, seed = given$seed))
+  rank_over <- function(resamples, run) {
+    tell_progress(rank_predictors(
+      st, by = by, slice = slice, resamples = resamples, run = run, seed = given$seed
+    ))
+  }
   rk <- rank_over(drawn, given$run)
-  seeds <- if (!is.null(given$seeds)) rank_over(draw_resamples(st$train, "seeds", times = given$seeds, seed = given$seed), beside("seeds"))
-  nf <- if (!is.null(given$decoys)) tell_progress(noise_floor(st, by = intersect(by, c("impurity", "permutation", "shapley")), draws = given$decoys, run = beside("decoys"), seed = given$seed))
+  seeds <- if (!is.null(given$seeds)) {
+    rank_over(
+      draw_resamples(st$train, "seeds", times = given$seeds, seed = given$seed),
+      beside("seeds")
+    )
+  }
+  nf <- if (!is.null(given$decoys)) {
+    tell_progress(noise_floor(
+      st,
+      by = intersect(by, c("impurity", "permutation", "shapley")),
+      draws = given$decoys,
+      run = beside("decoys"),
+      seed = given$seed
+    ))
+  }
   if (!is.null(nf)) rk <- with_floor(rk, nf)
   sb <- stability(rk, seeds = seeds)
   if (is.null(given$out)) {
@@ -177,12 +470,32 @@ command_stability <- function(given) {
   } else {
     out <- make_folder(given$out)
     agreed <- if (length(sb$parts) > 1) agreement(rk, study = st)
-    write_tables(list(resampled = rk, stability = sb, measures = summary(sb), agreement = agreed, floor = nf), out, given$format)
+    write_tables(
+      list(
+        resampled = rk,
+        stability = sb,
+        measures = summary(sb),
+        agreement = agreed,
+        floor = nf
+      ),
+      out,
+      given$format
+    )
     save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
-    if (!is.null(agreed)) save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
+    if (!is.null(agreed)) {
+      save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
+    }
     if (!is.null(nf)) save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
-    do.call(write_report, c(list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf), list(file = file.path(out, "stability.html"))))
-    writeLines(cli::ansi_strip(c(format_stability(sb), if (!is.null(nf)) c("", format_floor(nf)))))
+    do.call(
+      write_report,
+      c(
+        list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf),
+        list(file = file.path(out, "stability.html"))
+      )
+    )
+    writeLines(cli::ansi_strip(c(
+      format_stability(sb), if (!is.null(nf)) c("", format_floor(nf))
+    )))
     tell("Written to ", out, ".")
   }
 }
@@ -201,7 +514,14 @@ tell_progress <- function(code) {
       if (steps > 0 && now - told >= 1) {
         told <<- now
         left <- (now - began) / done * (steps - done)
-        tell(done, " of ", steps, " pieces; about ", if (left < 90) paste(ceiling(left), "s") else paste(ceiling(left / 60), "min"), " left")
+        tell(
+          done,
+          " of ",
+          steps,
+          " pieces; about ",
+          if (left < 90) paste(ceiling(left), "s") else paste(ceiling(left / 60), "min"),
+          " left"
+        )
       }
     }
   })
@@ -214,13 +534,43 @@ command_reduce <- function(given) {
   st <- command_study(given, NULL)
   if (given$workers > 1) st$threads <- 1L
   untouched <- check_reduction(st, given)
-  rd <- tell_progress(reduce_predictors(st, by = in_words(given$by), path = given$path, models = given$use, refit_model = given$refit, unit = if (given$families) "family" else "predictor",
-                                        thin_twins = given[["thin-twins"]], budget = given$budget, random = given$random, decoys = given$decoys, sizes = if (given$rule == "size" && !is.null(given$size)) given$size, folds = given$folds,
-                                        times = given$times, run = given$run, seed = given$seed))
-  set <- choose_set(rd, rule = given$rule, margin = given$margin, share = given$share, size = given$size)
+  rd <- tell_progress(reduce_predictors(
+    st,
+    by = in_words(given$by),
+    path = given$path,
+    models = given$use,
+    refit_model = given$refit,
+    unit = if (given$families) "family" else "predictor",
+    thin_twins = given[["thin-twins"]],
+    budget = given$budget,
+    random = given$random,
+    decoys = given$decoys,
+    sizes = if (given$rule == "size" && !is.null(given$size)) given$size,
+    folds = given$folds,
+    times = given$times,
+    run = given$run,
+    seed = given$seed
+  ))
+  set <- choose_set(
+    rd, rule = given$rule, margin = given$margin, share = given$share, size = given$size
+  )
   # What is finished is not lost with a confirmation that fails.
   failed <- NULL
-  cf <- if (!is.null(untouched)) tryCatch(confirm_set(set, untouched, margin = given$margin, again = given$again, overlap = given$overlap), dreher_error = function(e) { failed <<- e; NULL })
+  cf <- if (!is.null(untouched)) {
+    tryCatch(
+      confirm_set(
+        set,
+        untouched,
+        margin = given$margin,
+        again = given$again,
+        overlap = given$overlap
+      ),
+      dreher_error = function(e) {
+        failed <<- e
+        NULL
+      }
+    )
+  }
   if (is.null(given$out)) {
     print_table(rd, given$format)
   } else {
@@ -228,17 +578,38 @@ command_reduce <- function(given) {
     write_tables(list(reduction = rd, confirmation = cf), out, given$format)
     write_predictor_set(set, file.path(out, "set.json"))
     save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
-    do.call(write_report, c(list(st, rd, set), if (!is.null(cf)) list(cf), list(file = file.path(out, "reduction.html"))))
+    do.call(
+      write_report,
+      c(
+        list(st, rd, set), if (!is.null(cf)) list(cf),
+        list(file = file.path(out, "reduction.html"))
+      )
+    )
     writeLines(cli::ansi_strip(format_reduction(rd)))
     tell("Written to ", out, ".")
   }
-  tell(paste(cli::ansi_strip(c("", format_set(set, confirmed = !is.null(cf)), if (!is.null(cf)) c("", format_confirmation(cf)))), collapse = "\n"))
+  tell(paste(
+    cli::ansi_strip(c(
+      "", format_set(set, confirmed = !is.null(cf)),
+      if (!is.null(cf)) c("", format_confirmation(cf))
+    )),
+    collapse = "\n"
+  ))
   if (!is.null(failed)) stop(failed)
 }
 
 command_compare <- function(given) {
   st <- command_study(given, NULL)
-  found <- compare_sets(st, sets_in_words(given$sets), reference = given$reference, rows = if (!is.null(given$data)) read_table(given$data), margin = given$margin, folds = given$folds, times = given$times, seed = given$seed)
+  found <- compare_sets(
+    st,
+    sets_in_words(given$sets),
+    reference = given$reference,
+    rows = if (!is.null(given$data)) read_table(given$data),
+    margin = given$margin,
+    folds = given$folds,
+    times = given$times,
+    seed = given$seed
+  )
   if (is.null(given$out)) return(print_table(found, given$format))
   out <- make_folder(given$out)
   write_tables(list(comparison = found), out, given$format)
@@ -251,7 +622,9 @@ sets_in_words <- function(words) {
   each <- trimws(strsplit(words, ";", fixed = TRUE)[[1]])
   each <- each[nzchar(each)]
   has_name <- grepl("^[^:]+:", each)
-  name <- ifelse(has_name, trimws(sub(":.*$", "", each)), tools::file_path_sans_ext(basename(each)))
+  name <- ifelse(
+    has_name, trimws(sub(":.*$", "", each)), tools::file_path_sans_ext(basename(each))
+  )
   inside <- trimws(ifelse(has_name, sub("^[^:]+:", "", each), each))
   lapply(stats::setNames(inside, name), function(s) {
     if (grepl("[.]json$", s)) return(read_predictor_set(s))
@@ -262,7 +635,15 @@ sets_in_words <- function(words) {
 
 command_confirm <- function(given) {
   st <- command_study(given, NULL)
-  cf <- confirm_set(read_predictor_set(given$set), read_table(given$data), margin = given$margin, again = given$again, overlap = given$overlap, study = st, seed = given$seed)
+  cf <- confirm_set(
+    read_predictor_set(given$set),
+    read_table(given$data),
+    margin = given$margin,
+    again = given$again,
+    overlap = given$overlap,
+    study = st,
+    seed = given$seed
+  )
   if (is.null(given$out)) {
     print_table(cf, given$format)
   } else {
@@ -273,7 +654,11 @@ command_confirm <- function(given) {
 
 # Each result, if there is one, in a file of its name.
 write_tables <- function(results, folder, format) {
-  for (name in names(results)) if (!is.null(results[[name]])) write_results(results[[name]], file.path(folder, paste0(name, ".", format)))
+  for (name in names(results)) {
+    if (!is.null(results[[name]])) {
+      write_results(results[[name]], file.path(folder, paste0(name, ".", format)))
+    }
+  }
 }
 
 print_table <- function(x, format) {

@@ -4,9 +4,13 @@ demo_models <- function(kiln) {
   rlang::check_installed("ranger", "for the demo's forest")
   # The ring tone is a leak and stays out; the tile number stays in, to show what becomes of it.
   rows <- kiln$train[setdiff(names(kiln$train), c("ring_tone", "defect"))]
-  list(forest = ranger::ranger(strength ~ ., rows, num.trees = 100, min.node.size = 8, keep.inbag = TRUE, seed = 1,
-                               num.threads = 2),
-       linear = stats::lm(strength ~ . - tile_id - wet_weight - dry_weight, rows))
+  list(
+    forest = ranger::ranger(
+      strength ~ ., rows, num.trees = 100, min.node.size = 8, keep.inbag = TRUE, seed = 1,
+      num.threads = 2
+    ),
+    linear = stats::lm(strength ~ . - tile_id - wet_weight - dry_weight, rows)
+  )
 }
 
 command_demo <- function(given) {
@@ -14,7 +18,13 @@ command_demo <- function(given) {
   began <- Sys.time()
   tell("Two models of the strength of made-up tiles: a forest and a linear model.")
   kiln <- demo_kiln(missing = FALSE)
-  st <- study(demo_models(kiln), kiln$holdout, "strength", train = kiln$train, dictionary = kiln$dictionary)
+  st <- study(
+    demo_models(kiln),
+    kiln$holdout,
+    "strength",
+    train = kiln$train,
+    dictionary = kiln$dictionary
+  )
   scores <- score_models(st)
   checks <- check_data(st)
   tell("Ranking by impurity, permutation and Shapley values ...")
@@ -24,15 +34,35 @@ command_demo <- function(given) {
   rk <- with_floor(rk, nf)
   agreed <- agreement(rk, study = st)
   tell("Ranking again on 20 draws of the rows ...")
-  again <- rank_predictors(st, by = "permutation", repeats = 3, resamples = draw_resamples(kiln$train, times = 20))
-  sb <- withCallingHandlers(stability(with_floor(again, nf)), dreher_warning_resamples = function(w) invokeRestart("muffleWarning"))
+  again <- rank_predictors(
+    st,
+    by = "permutation",
+    repeats = 3,
+    resamples = draw_resamples(kiln$train, times = 20)
+  )
+  sb <- withCallingHandlers(
+    stability(with_floor(again, nf)),
+    dreher_warning_resamples = function(w) invokeRestart("muffleWarning")
+  )
   tell("Walking down to fewer predictors ...")
   rd <- reduce_predictors(st, times = 1, inner_folds = 2, random = 5)
   set <- choose_set(rd, model = "forest")
   twins <- find_twins(st, ranking = rk, replace = TRUE)
-  sets <- compare_sets(st, list(all = "all", chosen = set, `firing only` = c("peak_temp", "hold_minutes", "cooling_rate"), none = "none"), models = "linear", times = 1)
+  sets <- compare_sets(
+    st,
+    list(
+      all = "all",
+      chosen = set,
+      `firing only` = c("peak_temp", "hold_minutes", "cooling_rate"),
+      none = "none"
+    ),
+    models = "linear",
+    times = 1
+  )
   cf <- confirm_set(set, kiln$untouched)
-  for (x in list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf)) writeLines(c(cli::ansi_strip(format_any(x)), ""))
+  for (x in list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf)) {
+    writeLines(c(cli::ansi_strip(format_any(x)), ""))
+  }
 
   write_results(scores, file.path(out, "scores.csv"))
   write_results(checks, file.path(out, "checks.csv"))
@@ -53,17 +83,53 @@ command_demo <- function(given) {
   save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
   save_picture(ggplot2::autoplot(rd), file.path(out, "curves.png"))
   save_picture(ggplot2::autoplot(twins), file.path(out, "twins.png"))
-  write_report(st, rk, nf, agreed, sb, twins, rd, set, sets, cf, file = file.path(out, "report.html"), title = "What makes a tile strong")
-  tell("Done in ", round(as.double(difftime(Sys.time(), began, units = "secs"))), " s. In ", out, ":\n",
-       "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv agreement.csv stability.csv\n",
-       "            reduction.csv sets.csv set.json confirmation.json\n",
-       "  pictures  ranking.png methods.png floor.png agreement.png stability.png twins.png\n",
-       "            reduction.png curves.png\n",
-       "  report    report.html")
+  write_report(
+    st,
+    rk,
+    nf,
+    agreed,
+    sb,
+    twins,
+    rd,
+    set,
+    sets,
+    cf,
+    file = file.path(out, "report.html"),
+    title = "What makes a tile strong"
+  )
+  tell(
+    "Done in ",
+    round(as.double(difftime(Sys.time(), began, units = "secs"))),
+    " s. In ",
+    out,
+    ":\n",
+    paste0(
+      "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv ",
+      "agreement.csv stability.csv\n"
+    ),
+    "            reduction.csv sets.csv set.json confirmation.json\n",
+    paste0(
+      "  pictures  ranking.png methods.png floor.png agreement.png stability.png ",
+      "twins.png\n"
+    ),
+    "            reduction.png curves.png\n",
+    "  report    report.html"
+  )
 }
 
 format_any <- function(x) {
-  switch(class(x)[1], dreher_scores = format_scores(x), dreher_checks = format_checks(x), dreher_ranking = format_ranking(x),
-         dreher_reduction = format_reduction(x), dreher_twins = format_twins(x), dreher_comparison = format_comparison(x), dreher_set = format_set(x, confirmed = TRUE), dreher_confirmation = format_confirmation(x), dreher_stability = format_stability(x), dreher_floor = format_floor(x),
-         dreher_agreement = format_agreement(x))
+  switch(
+    class(x)[1],
+    dreher_scores = format_scores(x),
+    dreher_checks = format_checks(x),
+    dreher_ranking = format_ranking(x),
+    dreher_reduction = format_reduction(x),
+    dreher_twins = format_twins(x),
+    dreher_comparison = format_comparison(x),
+    dreher_set = format_set(x, confirmed = TRUE),
+    dreher_confirmation = format_confirmation(x),
+    dreher_stability = format_stability(x),
+    dreher_floor = format_floor(x),
+    dreher_agreement = format_agreement(x)
+  )
 }

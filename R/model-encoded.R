@@ -1,48 +1,106 @@
 # Models trained on encoded columns, seen through the columns the user has.
 #
-# A dreher_encoded object holds a model (the engine) and the function that encodes rows for it. Which
-# encoded column stems from which predictor is found by changing the predictors one at a time and
-# looking which columns move; what the encoder says of itself (attribute `stems_from`) is held against that.
+# A dreher_encoded object holds a model (the engine) and the function that encodes rows for it.
+# Which encoded column stems from which predictor is found by changing the predictors one at a
+# time and looking which columns move; what the encoder says of itself (attribute `stems_from`) is
+# held against that.
 #
-# engine   the fitted model      columns  the encoded columns it takes      reads  their inputs, as of read_inputs()
-# encode   rows -> columns       stems    per column the predictors it stems from
-# inputs   the user's columns    fill     one row of them, for predictors that a refit leaves out
-# own      rows -> predictions, where the model came in a wrapper with a predict of its own
-# wrapper  that wrapper (a parsnip fit or a workflow); again: how it is trained again
+# engine the fitted model columns the encoded columns it takes reads their inputs, as of
+# read_inputs() encode rows -> columns stems per column the predictors it stems from inputs the
+# user's columns fill one row of them, for predictors that a refit leaves out own rows ->
+# predictions, where the model came in a wrapper with a predict of its own wrapper that wrapper (a
+# parsnip fit or a workflow); again: how it is trained again
 
-new_encoded <- function(engine, encode, rows, name, asked = NULL, own = NULL, task = NULL, again = NULL, wrapper = NULL) {
+new_encoded <- function(
+    engine, encode, rows, name, asked = NULL, own = NULL, task = NULL, again = NULL,
+    wrapper = NULL) {
   run <- function(data) run_encoder(encode, data, name)
   encoded <- run(rows)
   reads <- read_inputs(engine, encoded)
-  if (is.null(reads)) reads <- new_inputs(names(encoded), levels_of_rows(encoded, names(encoded)), missing = TRUE)
+  if (is.null(reads)) {
+    reads <- new_inputs(
+      names(encoded), levels_of_rows(encoded, names(encoded)), missing = TRUE
+    )
+  }
   gone <- setdiff(reads$predictors, names(encoded))
   if (length(gone)) {
-    stop_input(paste0("The encoder of model \"", name, "\" does not make the columns the model takes: ", quote_some(gone), "."),
-               paste0("It makes ", quote_some(names(encoded), 8), "."), "Name the encoded columns as in training.")
+    stop_input(
+      paste0(
+        "The encoder of model \"", name, "\" does not make the columns the model takes: ",
+        quote_some(gone), "."
+      ),
+      paste0("It makes ", quote_some(names(encoded), 8), "."),
+      "Name the encoded columns as in training."
+    )
   }
   candidates <- if (is.null(asked)) names(rows) else asked
   stems <- trace_columns(run, rows, encoded, candidates, reads$predictors, name)
   predictors <- intersect(names(rows), unlist(stems))
-  if (!length(predictors)) stop_input(paste0("None of the columns of the data changes what the encoder of model \"", name, "\" returns."))
-  inputs <- new_inputs(predictors, levels_of_rows(rows, predictors), missing = TRUE, also = setdiff(names(rows), predictors))
-  structure(list(engine = engine, encode = encode, columns = reads$predictors, reads = reads, stems = stems, inputs = inputs,
-                 fill = rows[1, , drop = FALSE], name = name, own = own, task = task, again = again, wrapper = wrapper), class = "dreher_encoded")
+  if (!length(predictors)) {
+    stop_input(paste0(
+      "None of the columns of the data changes what the encoder of model \"", name,
+      "\" returns."
+    ))
+  }
+  inputs <- new_inputs(
+    predictors,
+    levels_of_rows(rows, predictors),
+    missing = TRUE,
+    also = setdiff(names(rows), predictors)
+  )
+  structure(
+    list(
+      engine = engine,
+      encode = encode,
+      columns = reads$predictors,
+      reads = reads,
+      stems = stems,
+      inputs = inputs,
+      fill = rows[1, , drop = FALSE],
+      name = name,
+      own = own,
+      task = task,
+      again = again,
+      wrapper = wrapper
+    ),
+    class = "dreher_encoded"
+  )
 }
 
 # What an encoder returns, as a data frame with one row per row; its faults are said in its name.
 run_encoder <- function(encode, data, name) {
   out <- tryCatch(encode(data), error = function(e) {
-    stop_input(paste0("The encoder of model \"", name, "\" failed: ", conditionMessage(e)), todo = "It is called with the predictors' columns, without the target.")
+    stop_input(
+      paste0("The encoder of model \"", name, "\" failed: ", conditionMessage(e)),
+      todo = "It is called with the predictors' columns, without the target."
+    )
   })
   stated <- attr(out, "stems_from")
   if (inherits(out, "Matrix")) out <- as.matrix(out)
   if (is.matrix(out)) out <- as.data.frame(out, optional = TRUE)
   if (!is.data.frame(out) || nrow(out) != nrow(data)) {
-    stop_input(paste0("The encoder of model \"", name, "\" must return a matrix or data frame with one row per row of its input."),
-               paste0("Given: ", if (is.data.frame(out)) paste0(nrow(out), " rows for ", nrow(data)) else describe_value(out), "."))
+    stop_input(
+      paste0(
+        "The encoder of model \"", name,
+        "\" must return a matrix or data frame with one row per row of its input."
+      ),
+      paste0(
+        "Given: ",
+        if (is.data.frame(out)) {
+          paste0(nrow(out), " rows for ", nrow(data))
+        } else {
+          describe_value(out)
+        },
+        "."
+      )
+    )
   }
   out <- as.data.frame(out, optional = TRUE)
-  if (anyDuplicated(names(out)) || any(!nzchar(names(out)))) stop_input(paste0("The columns that the encoder of model \"", name, "\" returns need distinct names."))
+  if (anyDuplicated(names(out)) || any(!nzchar(names(out)))) {
+    stop_input(paste0(
+      "The columns that the encoder of model \"", name, "\" returns need distinct names."
+    ))
+  }
   attr(out, "row.names") <- .set_row_names(nrow(out))
   attr(out, "stems_from") <- stated
   out
@@ -60,17 +118,35 @@ trace_columns <- function(run, rows, encoded, candidates, columns, name) {
   probe <- probe_rows(rows)
   base <- run(probe)
   n <- nrow(probe)
-  same <- function(a, b) !any(vapply(columns, function(j) any(differs(a[[j]], b[[j]])), NA))
+  same <- function(a, b) {
+    !any(vapply(columns, function(j) any(differs(a[[j]], b[[j]])), NA))
+  }
   half <- seq_len(ceiling(n / 2))
   if (!same(run(probe), base)) {
-    stop_input(paste0("The encoder of model \"", name, "\" gives other values the second time it sees the same rows."), todo = "Fix its random numbers.")
+    stop_input(
+      paste0(
+        "The encoder of model \"", name,
+        "\" gives other values the second time it sees the same rows."
+      ),
+      todo = "Fix its random numbers."
+    )
   }
-  if (!same(run(probe[rev(seq_len(n)), , drop = FALSE]), base[rev(seq_len(n)), , drop = FALSE]) ||
-      !same(run(probe[half, , drop = FALSE]), base[half, , drop = FALSE])) {
-    stop_input(paste0("The encoder of model \"", name, "\" makes a row's values depend on the other rows."),
-               todo = "Let it use the levels, means and the like of the training rows.")
+  if (!same(
+      run(probe[rev(seq_len(n)), , drop = FALSE]), base[rev(seq_len(n)), , drop = FALSE]
+    ) || !same(run(probe[half, , drop = FALSE]), base[half, , drop = FALSE])) {
+    stop_input(
+      paste0(
+        "The encoder of model \"", name,
+        "\" makes a row's values depend on the other rows."
+      ),
+      todo = "Let it use the levels, means and the like of the training rows."
+    )
   }
-  moved <- vapply(candidates, function(p) moved_columns(run, probe, base, p, columns), logical(length(columns)))
+  moved <- vapply(
+    candidates,
+    function(p) moved_columns(run, probe, base, p, columns),
+    logical(length(columns))
+  )
   moved <- matrix(moved, length(columns), dimnames = list(columns, candidates))
   found <- lapply(stats::setNames(nm = columns), function(j) candidates[moved[j, ]])
   match_statement(found, attr(encoded, "stems_from"), name)
@@ -90,13 +166,19 @@ probe_rows <- function(rows, most = 200, most_levels = 2000) {
   out
 }
 
-# Which columns change when the values of p are exchanged among the rows, or set to its least or largest
-# value, any of its levels, or a gap?
+# Which columns change when the values of p are exchanged among the rows, or set to its least or
+# largest value, any of its levels, or a gap?
 moved_columns <- function(run, probe, base, p, columns) {
   n <- nrow(probe)
   x <- probe[[p]]
-  orders <- lapply(unique(c(1, 7, n %/% 2) %% n), function(s) (seq_len(n) - 1 + s) %% n + 1)
-  single <- if (is.null(levels_of_column(x))) c(which.min(x), which.max(x)) else match(unique(x[!is.na(x)]), x)
+  orders <- lapply(unique(c(1, 7, n %/% 2) %% n), function(s) {
+    (seq_len(n) - 1 + s) %% n + 1
+  })
+  single <- if (is.null(levels_of_column(x))) {
+    c(which.min(x), which.max(x))
+  } else {
+    match(unique(x[!is.na(x)]), x)
+  }
   single <- c(utils::head(single, 50), if (anyNA(x)) which(is.na(x))[1])
   orders <- c(orders, lapply(single, rep, n))
   moved <- rep(FALSE, length(columns))
@@ -105,7 +187,10 @@ moved_columns <- function(run, probe, base, p, columns) {
     copies[[p]] <- x[unlist(some)]
     attr(copies, "row.names") <- .set_row_names(nrow(copies))
     encoded <- run(copies)
-    moved <- moved | vapply(columns, function(j) any(differs(encoded[[j]], rep(base[[j]], length(some)))), NA)
+    moved <- moved |
+      vapply(
+        columns, function(j) any(differs(encoded[[j]], rep(base[[j]], length(some)))), NA
+      )
   }
   moved
 }
@@ -116,8 +201,17 @@ match_statement <- function(found, stated, name) {
     said <- as.character(unlist(stated[[j]]))
     strange <- setdiff(found[[j]], said)
     if (length(strange)) {
-      stop_input(paste0("Column \"", j, "\", made by the encoder of model \"", name, "\", is said to stem from ", quote_some(said), ", but changes with ", quote_some(strange), "."),
-                 todo = "Correct the attribute `stems_from` of what it returns: a list of predictors, named by encoded columns.")
+      stop_input(
+        paste0(
+          "Column \"", j, "\", made by the encoder of model \"", name,
+          "\", is said to stem from ", quote_some(said), ", but changes with ",
+          quote_some(strange), "."
+        ),
+        todo = paste0(
+          "Correct the attribute `stems_from` of what it returns: a list of ",
+          "predictors, named by encoded columns."
+        )
+      )
     }
     found[[j]] <- said
   }
@@ -133,9 +227,17 @@ fill_columns <- function(data, fill) {
   data
 }
 
-# Rows for the engine. Predictors that a refit left out are filled in: no column of the engine stems from them.
+# Rows for the engine. Predictors that a refit left out are filled in: no column of the engine
+# stems from them.
 encode_data <- function(model, data) {
-  align_rows(run_encoder(model$encode, fill_columns(data, model$fill)[names(model$fill)], model$name), model$reads, model$name, "the encoded rows")
+  align_rows(
+    run_encoder(
+      model$encode, fill_columns(data, model$fill)[names(model$fill)], model$name
+    ),
+    model$reads,
+    model$name,
+    "the encoded rows"
+  )
 }
 
 # The name under which an encoded column is ranked; NA where nothing moves it.
@@ -144,7 +246,9 @@ stem_labels <- function(stems) {
 }
 
 #' @export
-read_task.dreher_encoded <- function(model, ...) if (is.null(model$task)) read_task(model$engine) else model$task
+read_task.dreher_encoded <- function(model, ...) {
+  if (is.null(model$task)) read_task(model$engine) else model$task
+}
 
 #' @export
 read_inputs.dreher_encoded <- function(model, train = NULL, ...) model$inputs
@@ -162,8 +266,12 @@ read_forest.dreher_encoded <- function(model, inputs, ...) {
   if (is.null(forest)) return(NULL)
   forest$encode <- function(data) encode_data(model, data)
   forest$origin <- unname(stem_labels(model$stems)[forest$columns])
-  # A column of two predictors follows neither's donor alone: such models are shuffled through the encoder.
-  forest$shared <- any(lengths(model$stems[unique(forest$columns[forest$column[forest$column >= 0] + 1L])]) > 1)
+  # A column of two predictors follows neither's donor alone: such models are shuffled through the
+  # encoder.
+  forest$shared <- any(
+    lengths(model$stems[unique(forest$columns[forest$column[forest$column >= 0] + 1L])]) >
+      1
+  )
   forest
 }
 
@@ -172,24 +280,39 @@ read_coefficients.dreher_encoded <- function(model, ...) {
   linear <- read_coefficients(model$engine)
   if (is.null(linear)) return(NULL)
   from <- lapply(linear$columns, function(used) unique(unlist(model$stems[used])))
-  label <- vapply(from, function(s) if (length(s)) paste(s, collapse = " & ") else "no predictor", "")
+  label <- vapply(
+    from, function(s) if (length(s)) paste(s, collapse = " & ") else "no predictor", ""
+  )
   joined <- unique(label)
   linear$term <- c(0L, match(label, joined))[linear$term + 1L]
-  linear$columns <- stats::setNames(lapply(joined, function(l) if (is.null(from[[match(l, label)]])) character() else from[[match(l, label)]]), joined)
+  linear$columns <- stats::setNames(
+    lapply(joined, function(l) {
+      if (is.null(from[[match(l, label)]])) character() else from[[match(l, label)]]
+    }),
+    joined
+  )
   design <- linear$design
   linear$design <- function(data) design(encode_data(model, data))
   linear
 }
 
 #' @export
-refit_model.dreher_encoded <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+refit_model.dreher_encoded <- function(
+    model, data, target, predictors, seed = 1, threads = 1, ...) {
   if (!is.null(model$again)) return(model$again(data, target, predictors, seed, threads))
   stays <- vapply(model$stems, function(s) length(s) > 0 && all(s %in% predictors), NA)
-  if (!any(stays)) stop_model("None of the encoded columns stems from these predictors alone.", todo = "Give `study(refit_with = )` a function that fits the model.")
+  if (!any(stays)) {
+    stop_model(
+      "None of the encoded columns stems from these predictors alone.",
+      todo = "Give `study(refit_with = )` a function that fits the model."
+    )
+  }
   encoded <- encode_data(model, data)
   encoded[[target]] <- data[[target]]
   out <- model
-  out$engine <- refit_model(model$engine, encoded, target, model$columns[stays], seed = seed, threads = threads)
+  out$engine <- refit_model(
+    model$engine, encoded, target, model$columns[stays], seed = seed, threads = threads
+  )
   out$reads <- read_inputs(out$engine, encoded)
   out$columns <- out$reads$predictors
   out$stems <- model$stems[out$columns]
@@ -205,7 +328,8 @@ predict.dreher_encoded <- function(object, newdata, ...) {
   read_predictions(object, newdata)
 }
 
-# The same model with room for a copy of every predictor: rows are encoded twice, as they are and with the copies in the predictors' place.
+# The same model with room for a copy of every predictor: rows are encoded twice, as they are and
+# with the copies in the predictors' place.
 double_encoder <- function(model, predictors) {
   copies <- decoy_columns(predictors)
   encoded <- decoy_columns(model$columns)
@@ -218,18 +342,44 @@ double_encoder <- function(model, predictors) {
   out <- model
   out$encode <- function(data) {
     second <- copied(data)
-    cbind(once(data[setdiff(names(data), copies)])[columns], stats::setNames(second[columns], encoded))
+    cbind(
+      once(data[setdiff(names(data), copies)])[columns],
+      stats::setNames(second[columns], encoded)
+    )
   }
-  out$reads <- new_inputs(c(columns, encoded), stats::setNames(c(model$reads$levels[columns], model$reads$levels[columns]), c(columns, encoded)), missing = model$reads$missing)
+  out$reads <- new_inputs(
+    c(columns, encoded),
+    stats::setNames(
+      c(model$reads$levels[columns], model$reads$levels[columns]), c(columns, encoded)
+    ),
+    missing = model$reads$missing
+  )
   renamed <- stats::setNames(copies, predictors)
-  out$stems <- c(model$stems[columns], stats::setNames(lapply(model$stems[columns], function(s) unname(ifelse(s %in% predictors, renamed[s], s))), encoded))
+  out$stems <- c(
+    model$stems[columns],
+    stats::setNames(
+      lapply(model$stems[columns], function(s) {
+        unname(ifelse(s %in% predictors, renamed[s], s))
+      }),
+      encoded
+    )
+  )
   out$columns <- c(columns, encoded)
-  out$inputs <- new_inputs(c(model$inputs$predictors, copies), stats::setNames(c(model$inputs$levels, model$inputs$levels[predictors]), c(model$inputs$predictors, copies)), missing = TRUE)
+  out$inputs <- new_inputs(
+    c(model$inputs$predictors, copies),
+    stats::setNames(
+      c(model$inputs$levels, model$inputs$levels[predictors]),
+      c(model$inputs$predictors, copies)
+    ),
+    missing = TRUE
+  )
   out$fill <- cbind(model$fill, stats::setNames(model$fill[predictors], copies))
   if (is.null(model$wrapper)) {
     out$engine <- make_room(model$engine, columns)
   } else {
-    out$again <- function(data, target, predictors, seed, threads) refit_widened(out, data, target, seed)
+    out$again <- function(data, target, predictors, seed, threads) {
+      refit_widened(out, data, target, seed)
+    }
     out$own <- NULL
   }
   out
@@ -239,9 +389,17 @@ double_encoder <- function(model, predictors) {
 model_class <- function(object) {
   if (inherits(object, "dreher_encoded")) return(class(object$engine)[1])
   if (inherits(object, "dreher_own_predict")) return(class(object$model)[1])
-  if (inherits(object, "dreher_model_file")) paste(object$library, "file") else class(object)[1]
+  if (inherits(object, "dreher_model_file")) {
+    paste(object$library, "file")
+  } else {
+    class(object)[1]
+  }
 }
 
 model_name <- function(object) {
-  if (inherits(object, "dreher_model_file")) tools::file_path_sans_ext(basename(object$file)) else class(object)[1]
+  if (inherits(object, "dreher_model_file")) {
+    tools::file_path_sans_ext(basename(object$file))
+  } else {
+    class(object)[1]
+  }
 }

@@ -1,14 +1,18 @@
 #' Teach dreher a model class
 #'
-#' A model takes part in a [study()] through a handful of generics. Methods exist for
-#' **ranger** and **randomForest** (numbers and classes), **rpart** (anova, class, poisson; surrogate splits
-#' followed), **gbm**, **xgboost** (1.7 to 3.2) and **lightgbm** (4) boosters, model files of the last two ([read_model()]), **parsnip** fits and **workflows**, **lm**, **glm**, **glmnet** and **cv.glmnet** (at the chosen penalty) and
-#' **nnet::multinom**. For any other class either write methods for these generics, or give two
-#' plain functions to `study(predict_with = , refit_with = )`, which needs nothing else.
+#' A model takes part in a [study()] through a handful of generics. Methods exist for **ranger**
+#' and **randomForest** (numbers and classes), **rpart** (anova, class, poisson; surrogate splits
+#' followed), **gbm**, **xgboost** (1.7 to 3.2) and **lightgbm** (4) boosters, model files of the
+#' last two ([read_model()]), **parsnip** fits and **workflows**, **lm**, **glm**, **glmnet** and
+#' **cv.glmnet** (at the chosen penalty) and **nnet::multinom**. For any other class either write
+#' methods for these generics, or give two plain functions to `study(predict_with = , refit_with =
+#' )`, which needs nothing else.
 #'
-#' A reader is made for exact classes. Kinds of linear models that nobody vouched for (a `gam`, an `rlm`, a `glm.nb`) go through their own `predict()` and are
-#' trained again by their own call; other subclasses are refused, because what is read of the parent may not be what they do. A target that a linear model
-#' transforms, as in `lm(log(y) ~ x)`, is brought back where that is one to one; elsewhere such models are refused.
+#' A reader is made for exact classes. Kinds of linear models that nobody vouched for (a `gam`, an
+#' `rlm`, a `glm.nb`) go through their own `predict()` and are trained again by their own call;
+#' other subclasses are refused, because what is read of the parent may not be what they do. A
+#' target that a linear model transforms, as in `lm(log(y) ~ x)`, is brought back where that is
+#' one to one; elsewhere such models are refused.
 #'
 #' | generic | returns |
 #' |---|---|
@@ -29,16 +33,18 @@
 #' @param seed A whole number that makes the training reproducible.
 #' @param threads Number of threads the training may use; must not change the result.
 #' @param ... For methods.
-#' @return See the table. `read_inputs()`: a list with `predictors` (character), `levels` (a named list, one
-#'   entry per predictor, `NULL` for numbers) and `missing` (does the model take missing values).
-#'   `read_task()`: a list with `task` and `classes` (character, `NULL` when the model does not say).
-#'   `read_forest()`: a list of class `dreher_forest`, made by [flat_forest()].
-#'   `read_coefficients()`: a list with `beta` (named numeric), `term` (for each coefficient the number of its
-#'   term, 0 for the intercept), `columns` (for each term the predictors it uses), `design` (a function that
-#'   turns rows into the design matrix), `invlink` (a function) and `link` (its name), and where the model has them `vcov` (covariance of the
-#'   estimated coefficients), `df` (residual degrees of freedom) and `aliased` (names of coefficients that were not estimated).
-#' @section Errors:
-#' A class without a method is an error of class `dreher_error_model` that names the class and the way out.
+#' @return See the table. `read_inputs()`: a list with `predictors` (character), `levels` (a named
+#'   list, one entry per predictor, `NULL` for numbers) and `missing` (does the model take missing
+#'   values). `read_task()`: a list with `task` and `classes` (character, `NULL` when the model
+#'   does not say). `read_forest()`: a list of class `dreher_forest`, made by [flat_forest()].
+#'   `read_coefficients()`: a list with `beta` (named numeric), `term` (for each coefficient the
+#'   number of its term, 0 for the intercept), `columns` (for each term the predictors it uses),
+#'   `design` (a function that turns rows into the design matrix), `invlink` (a function) and
+#'   `link` (its name), and where the model has them `vcov` (covariance of the estimated
+#'   coefficients), `df` (residual degrees of freedom) and `aliased` (names of coefficients that
+#'   were not estimated).
+#' @section Errors: A class without a method is an error of class `dreher_error_model` that names
+#'   the class and the way out.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
@@ -65,7 +71,9 @@ read_coefficients <- function(model, ...) UseMethod("read_coefficients")
 
 #' @rdname readers
 #' @export
-refit_model <- function(model, data, target, predictors, seed = 1, threads = 1, ...) UseMethod("refit_model")
+refit_model <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+  UseMethod("refit_model")
+}
 
 #' @rdname readers
 #' @export
@@ -76,9 +84,16 @@ read_inputs.default <- function(model, train = NULL, ...) NULL
 
 #' @export
 read_predictions.default <- function(model, data, ...) {
-  stop_model(paste0("dreher has no reader for models of class \"", class(model)[1], "\"."),
-             todo = paste("Give `study(predict_with = function(model, data) ...)`, returning numbers (regression)",
-                          "or a matrix of class probabilities."))
+  stop_model(
+    paste0("dreher has no reader for models of class \"", class(model)[1], "\"."),
+    todo = paste(
+      paste0(
+        "Give `study(predict_with = function(model, data) ...)`, returning numbers ",
+        "(regression)"
+      ),
+      "or a matrix of class probabilities."
+    )
+  )
 }
 
 #' @export
@@ -88,9 +103,18 @@ read_forest.default <- function(model, inputs, ...) NULL
 read_coefficients.default <- function(model, ...) NULL
 
 #' @export
-refit_model.default <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
-  stop_model(paste0("dreher does not know how to train a model of class \"", class(model)[1], "\" again."),
-             todo = "Give `study(refit_with = function(model, data, predictors) ...)`, returning a fitted model.")
+refit_model.default <- function(
+    model, data, target, predictors, seed = 1, threads = 1, ...) {
+  stop_model(
+    paste0(
+      "dreher does not know how to train a model of class \"", class(model)[1],
+      "\" again."
+    ),
+    todo = paste0(
+      "Give `study(refit_with = function(model, data, predictors) ...)`, returning a ",
+      "fitted model."
+    )
+  )
 }
 
 #' @export
@@ -115,33 +139,55 @@ plain_formula <- function(target, predictors, env = parent.frame()) {
 # The arguments of a model's own call that can be used again, evaluated where the formula was
 # written. What cannot be evaluated any more is an error: the refit would be another learner.
 reusable_arguments <- function(call, keep, env, model) {
-  passed_on <- vapply(call, function(a) is.name(a) && grepl("^[.][.]([.]|[0-9]+)$", as.character(a)), NA)
+  passed_on <- vapply(
+    call, function(a) is.name(a) && grepl("^[.][.]([.]|[0-9]+)$", as.character(a)), NA
+  )
   if (any(passed_on)) {
-    stop_model(paste0("The model of class \"", model, "\" was fitted through a function that passed `...` on, so its settings are not known."),
-               todo = "Give `study(refit_with = )` a function that fits the model.")
+    stop_model(
+      paste0(
+        "The model of class \"", model,
+        "\" was fitted through a function that passed `...` on, so its settings are ",
+        "not known."
+      ),
+      todo = "Give `study(refit_with = )` a function that fits the model."
+    )
   }
   call <- call[intersect(names(call), keep)]
   lapply(stats::setNames(as.list(call), names(call)), function(arg) {
-    tryCatch({
-      value <- eval(arg, env)
-      if (is.name(arg) && is.function(value)) arg else value   # link = log: some functions look at the name
-    }, error = function(e) {
-      stop_model(paste0("The model of class \"", model, "\" was fitted with `", deparse1(arg),
-                        "`, which is not there any more."),
-                 todo = "Give `study(refit_with = )` a function that fits the model.")
-    })
+    tryCatch(
+      {
+        value <- eval(arg, env)
+        # link = log: some functions look at the name
+        if (is.name(arg) && is.function(value)) arg else value
+      },
+      error = function(e) {
+        stop_model(
+          paste0(
+            "The model of class \"", model, "\" was fitted with `", deparse1(arg),
+            "`, which is not there any more."
+          ),
+          todo = "Give `study(refit_with = )` a function that fits the model."
+        )
+      }
+    )
   })
 }
 
 # Calls a fitting function in the caller's frame. Rows go in by name: a call that held them would be
 # stored in the fit and written out in full by every error message.
-fit_with <- function(fun, fixed, args, frame = parent.frame()) eval(as.call(c(list(fun), fixed, args)), frame)
+fit_with <- function(fun, fixed, args, frame = parent.frame()) {
+  eval(as.call(c(list(fun), fixed, args)), frame)
+}
 
 refuse_arguments <- function(call, refused, model) {
   found <- intersect(names(call), refused)
   if (length(found)) {
-    stop_model(paste0("The model of class \"", model, "\" was fitted with `", found[1],
-                      "`, which belongs to its own training rows and cannot be carried over to others."),
-               todo = "Give `study(refit_with = )` a function that fits the model.")
+    stop_model(
+      paste0(
+        "The model of class \"", model, "\" was fitted with `", found[1],
+        "`, which belongs to its own training rows and cannot be carried over to others."
+      ),
+      todo = "Give `study(refit_with = )` a function that fits the model."
+    )
   }
 }

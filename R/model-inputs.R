@@ -1,4 +1,5 @@
-# What a model takes in: its predictors, their types and levels, and whether it stands missing values.
+# What a model takes in: its predictors, their types and levels, and whether it stands missing
+# values.
 #
 # inputs: list(predictors = character, levels = named list (NULL for numbers), missing = TRUE/FALSE,
 #              also = columns that must be there though nothing is made of them, as x in y ~ . - x)
@@ -8,16 +9,26 @@ new_inputs <- function(predictors, levels = list(), missing = FALSE, also = char
   list(predictors = predictors, levels = levels, missing = missing, also = also)
 }
 
-# Columns that were ordered factors in training, where the model's terms say so: a file holds their text only.
+# Columns that were ordered factors in training, where the model's terms say so: a file holds
+# their text only.
 ordered_columns <- function(object) {
-  terms <- if (is.list(object)) Find(function(t) inherits(t, "terms"), list(object$terms, object$Terms, object$model$terms))
+  terms <- if (is.list(object)) {
+    Find(
+      function(t) inherits(t, "terms"),
+      list(object$terms, object$Terms, object$model$terms)
+    )
+  }
   classes <- attr(terms, "dataClasses")
   names(classes)[classes == "ordered"]
 }
 
 # Levels as the training rows have them: a factor's own, the sorted values of a text column.
 levels_of_column <- function(x) {
-  if (is.factor(x)) levels(x) else if (is.character(x)) sort(unique(x[!is.na(x)]), method = "radix")
+  if (is.factor(x)) {
+    levels(x)
+  } else if (is.character(x)) {
+    sort(unique(x[!is.na(x)]), method = "radix")
+  }
 }
 
 levels_of_rows <- function(data, columns) {
@@ -35,45 +46,78 @@ align_rows <- function(data, inputs, model, arg = "data") {
     if (!is.null(known)) {
       # Numbers whose digits are levels are levels: a file does not tell them apart.
       if (is.numeric(x) && !is.factor(x) && !all(is.na(x) | as.character(x) %in% known)) {
-        stop_input(paste0("Column \"", p, "\" of `", arg, "` holds numbers, but model \"", model,
-                          "\" was trained on a factor with levels ", quote_some(known), "."),
-                   todo = "Give the column in the type of the training rows.")
+        stop_input(
+          paste0(
+            "Column \"", p, "\" of `", arg, "` holds numbers, but model \"", model,
+            "\" was trained on a factor with levels ", quote_some(known), "."
+          ),
+          todo = "Give the column in the type of the training rows."
+        )
       }
       text <- as.character(x)
       unseen <- !is.na(text) & !text %in% known
       if (any(unseen)) {
-        stop_input(paste0("Column \"", p, "\" of `", arg, "` has levels that model \"", model,
-                          "\" has not seen in training: ", quote_some(unique(text[unseen])), "."),
-                   paste0(sum(unseen), if (sum(unseen) == 1) " row" else " rows", " concerned, the first is row ", which(unseen)[1], "."),
-                   "Drop these rows or merge the levels before training.")
+        stop_input(
+          paste0(
+            "Column \"", p, "\" of `", arg, "` has levels that model \"", model,
+            "\" has not seen in training: ", quote_some(unique(text[unseen])), "."
+          ),
+          paste0(
+            sum(unseen), if (sum(unseen) == 1) " row" else " rows",
+            " concerned, the first is row ", which(unseen)[1], "."
+          ),
+          "Drop these rows or merge the levels before training."
+        )
       }
-      out[[p]] <- factor(text, levels = known, ordered = is.ordered(x) || p %in% inputs$ordered)
+      out[[p]] <- factor(
+        text, levels = known, ordered = is.ordered(x) || p %in% inputs$ordered
+      )
     } else if (is.character(x) || is.factor(x)) {
-      stop_input(paste0("Column \"", p, "\" of `", arg, "` holds text, but model \"", model,
-                        "\" was trained on numbers."),
-                 todo = "Give the column in the type of the training rows.")
+      stop_input(
+        paste0(
+          "Column \"", p, "\" of `", arg, "` holds text, but model \"", model,
+          "\" was trained on numbers."
+        ),
+        todo = "Give the column in the type of the training rows."
+      )
     }
     gaps <- is.na(out[[p]])
     if (any(gaps) && !inputs$missing) {
-      stop_input(paste0("Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing value", if (sum(gaps) > 1) "s", ", and model \"",
-                        model, "\" does not take missing values."),
-                 paste0("The first is in row ", which(gaps)[1], "."),
-                 "Fill them in as was done for training, or give `predict_with = ` a function that does.")
+      stop_input(
+        paste0(
+          "Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing value",
+          if (sum(gaps) > 1) "s", ", and model \"", model,
+          "\" does not take missing values."
+        ),
+        paste0("The first is in row ", which(gaps)[1], "."),
+        paste0(
+          "Fill them in as was done for training, or give `predict_with = ` a ",
+          "function that does."
+        )
+      )
     }
   }
   out
 }
 
-# The same rows as a numeric matrix for the flat forest: factors as level numbers. A last level NA stands for
-# every value that is none of the others.
+# The same rows as a numeric matrix for the flat forest: factors as level numbers. A last level NA
+# stands for every value that is none of the others.
 encode_rows <- function(data, columns, levels) {
-  x <- vapply(columns, function(p) {
-    known <- levels[[p]]
-    if (is.null(known)) return(as.double(data[[p]]))
-    other <- if (is.na(known[length(known)])) length(known) else NA_integer_
-    code <- match(if (is.numeric(known)) trunc(data[[p]]) else as.character(data[[p]]), known[!is.na(known)], nomatch = other)
-    code[is.na(data[[p]])] <- NA
-    as.double(code)
-  }, double(nrow(data)))
+  x <- vapply(
+    columns,
+    function(p) {
+      known <- levels[[p]]
+      if (is.null(known)) return(as.double(data[[p]]))
+      other <- if (is.na(known[length(known)])) length(known) else NA_integer_
+      code <- match(
+        if (is.numeric(known)) trunc(data[[p]]) else as.character(data[[p]]),
+        known[!is.na(known)],
+        nomatch = other
+      )
+      code[is.na(data[[p]])] <- NA
+      as.double(code)
+    },
+    double(nrow(data))
+  )
   matrix(x, nrow(data), length(columns), dimnames = list(NULL, columns))
 }

@@ -3,36 +3,63 @@
 #' @export
 read_task.lm <- function(model, ...) {
   if (inherits(model, "mlm")) {
-    stop_model("Linear models with several targets are not supported.", todo = "Fit one model per target.")
+    stop_model(
+      "Linear models with several targets are not supported.",
+      todo = "Fit one model per target."
+    )
   }
   list(task = "regression", classes = NULL)
 }
 
 #' @export
 read_task.glm <- function(model, ...) {
-  if (!model$family$family %in% c("binomial", "quasibinomial")) return(list(task = "regression", classes = NULL))
+  if (!model$family$family %in% c("binomial", "quasibinomial")) {
+    return(list(task = "regression", classes = NULL))
+  }
   y <- stats::model.response(stats::model.frame(model))
   if (is.matrix(y)) {
-    stop_model("Logistic models of counted successes (a target of two columns) are not supported.",
-               todo = "Fit the model on one row per case, with a yes/no target.")
+    stop_model(
+      "Logistic models of counted successes (a target of two columns) are not supported.",
+      todo = "Fit the model on one row per case, with a yes/no target."
+    )
   }
-  list(task = "classification", classes = if (is.factor(y)) levels(y)[1:2] else if (is.logical(y)) c("FALSE", "TRUE") else c("0", "1"))
+  list(
+    task = "classification",
+    classes = if (is.factor(y)) {
+      levels(y)[1:2]
+    } else if (is.logical(y)) {
+      c("FALSE", "TRUE")
+    } else {
+      c("0", "1")
+    }
+  )
 }
 
 #' @export
 read_inputs.lm <- function(model, train = NULL, ...) {
   predictors <- plain_columns(stats::terms(model))
-  levels <- if (!is.null(train)) levels_of_rows(train, intersect(predictors, names(train))) else list()
+  levels <- if (!is.null(train)) {
+    levels_of_rows(train, intersect(predictors, names(train)))
+  } else {
+    list()
+  }
   # xlevels names the terms' variables; those that are plain columns give the levels.
   known <- model$xlevels[intersect(names(model$xlevels), predictors)]
   levels[names(known)] <- known
-  new_inputs(predictors, levels, missing = FALSE, also = setdiff(plain_columns(stats::terms(model), all = TRUE), predictors))
+  new_inputs(
+    predictors,
+    levels,
+    missing = FALSE,
+    also = setdiff(plain_columns(stats::terms(model), all = TRUE), predictors)
+  )
 }
 
 #' @export
 read_predictions.lm <- function(model, data, ...) {
   # A rank-deficient fit predicts as R does; its warning is said once, when the study is set up.
-  back_transform(stats::terms(model))$inverse(as.double(suppressWarnings(stats::predict(model, data))))
+  back_transform(stats::terms(model))$inverse(as.double(suppressWarnings(stats::predict(
+    model, data
+  ))))
 }
 
 #' @export
@@ -46,23 +73,51 @@ read_predictions.glm <- function(model, data, ...) {
 #' @export
 read_coefficients.lm <- function(model, ...) {
   terms <- stats::delete.response(stats::terms(model))
-  if (!is.null(model$call$offset)) return(NULL)   # given beside the formula: known for the training rows only
+  # given beside the formula: known for the training rows only
+  if (!is.null(model$call$offset)) return(NULL)
   beta <- stats::coef(model)
   design <- formula_design(terms, model$xlevels, model$contrasts)
   labels <- attr(terms, "term.labels")
   family <- if (inherits(model, "glm")) model$family else stats::gaussian()
   term <- model$assign
-  if (is.null(term)) term <- tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL)
-  if (is.null(term)) return(NULL)
-  response <- if (family$family %in% c("binomial", "quasibinomial")) list() else back_transform(stats::terms(model))
-  if (!is.null(response$says)) {
-    family <- list(link = if (family$link == "identity") response$says else paste(family$link, "of", response$says),
-                   linkinv = local({ inside <- family$linkinv; function(eta) response$inverse(inside(eta)) }))
+  if (is.null(term)) {
+    term <- tryCatch(attr(stats::model.matrix(model), "assign"), error = function(e) NULL)
   }
-  add_offset(list(beta = ifelse(is.na(beta), 0, beta), term = term, aliased = names(beta)[is.na(beta)],
-                  vcov = stats::vcov(model, complete = FALSE), df = if (family_free(model)) model$df.residual,
-                  columns = stats::setNames(lapply(labels, function(l) all.vars(str2lang(l))), labels), design = design,
-                  invlink = family$linkinv, link = family$link), terms)
+  if (is.null(term)) return(NULL)
+  response <- if (family$family %in% c("binomial", "quasibinomial")) {
+    list()
+  } else {
+    back_transform(stats::terms(model))
+  }
+  if (!is.null(response$says)) {
+    family <- list(
+      link = if (family$link == "identity") {
+        response$says
+      } else {
+        paste(family$link, "of", response$says)
+      },
+      linkinv = local({
+        inside <- family$linkinv
+        function(eta) response$inverse(inside(eta))
+      })
+    )
+  }
+  add_offset(
+    list(
+      beta = ifelse(is.na(beta), 0, beta),
+      term = term,
+      aliased = names(beta)[is.na(beta)],
+      vcov = stats::vcov(model, complete = FALSE),
+      df = if (family_free(model)) model$df.residual,
+      columns = stats::setNames(
+        lapply(labels, function(l) all.vars(str2lang(l))), labels
+      ),
+      design = design,
+      invlink = family$linkinv,
+      link = family$link
+    ),
+    terms
+  )
 }
 
 # An offset is a term whose coefficient is 1 and was not estimated.
@@ -70,11 +125,26 @@ add_offset <- function(linear, terms) {
   found <- offset_terms(terms)
   if (!length(found)) return(linear)
   design <- linear$design
-  linear$design <- function(data) cbind(design(data), do.call(cbind, lapply(found, function(o) as.double(eval(o, data, environment(terms))) + double(nrow(data)))))
+  linear$design <- function(data) {
+    cbind(
+      design(data),
+      do.call(
+        cbind,
+        lapply(found, function(o) {
+          as.double(eval(o, data, environment(terms))) + double(nrow(data))
+        })
+      )
+    )
+  }
   linear$beta <- c(linear$beta, stats::setNames(rep(1, length(found)), names(found)))
   linear$term <- c(linear$term, length(linear$columns) + seq_along(found))
   linear$columns <- c(linear$columns, lapply(found, all.vars))
-  v <- matrix(0, nrow(linear$vcov) + length(found), nrow(linear$vcov) + length(found), dimnames = rep(list(c(rownames(linear$vcov), names(found))), 2))
+  v <- matrix(
+    0,
+    nrow(linear$vcov) + length(found),
+    nrow(linear$vcov) + length(found),
+    dimnames = rep(list(c(rownames(linear$vcov), names(found))), 2)
+  )
   v[rownames(linear$vcov), rownames(linear$vcov)] <- linear$vcov
   linear$vcov <- v
   linear
@@ -98,16 +168,24 @@ formula_design <- function(terms, xlevels, contrasts) {
 kept_terms <- function(terms, target, predictors) {
   labels <- attr(terms, "term.labels")
   stay <- vapply(labels, function(l) all(all.vars(str2lang(l)) %in% predictors), NA)
-  kept_offsets <- Filter(function(o) all(all.vars(o) %in% predictors), offset_terms(terms))
+  kept_offsets <- Filter(
+    function(o) all(all.vars(o) %in% predictors), offset_terms(terms)
+  )
   right <- c(if (any(stay)) labels[stay] else "1", names(kept_offsets))
   if (attr(terms, "intercept") == 0) right <- c(right, "0")
-  stats::as.formula(call("~", target_side(terms, target), str2lang(paste(right, collapse = " + "))), env = environment(terms))
+  stats::as.formula(
+    call("~", target_side(terms, target), str2lang(paste(right, collapse = " + "))),
+    env = environment(terms)
+  )
 }
 
 # The target as the formula transforms it, under the name it has in the study.
 target_side <- function(terms, target) {
   left <- left_side(terms)
-  if (is.null(left) || is.name(left) || names_a_class(left) || length(all.vars(left)) != 1) return(as.name(target))
+  if (is.null(left) || is.name(left) || names_a_class(left) ||
+      length(all.vars(left)) != 1) {
+    return(as.name(target))
+  }
   if (is.null(inverse_steps(left))) return(as.name(target))
   do.call(substitute, list(left, stats::setNames(list(as.name(target)), all.vars(left))))
 }
@@ -123,8 +201,13 @@ refit_model.lm <- function(model, data, target, predictors, seed = 1, threads = 
   terms <- stats::terms(model)
   formula <- kept_terms(terms, target, predictors)
   if (inherits(model, "glm")) {
-    if (model$family$family %in% c("binomial", "quasibinomial") && !is.factor(data[[target]])) data[[target]] <- factor(data[[target]])
-    return(stats::glm(formula, family = model$family, data = data, control = model$control))
+    if (model$family$family %in% c("binomial", "quasibinomial") &&
+        !is.factor(data[[target]])) {
+      data[[target]] <- factor(data[[target]])
+    }
+    return(stats::glm(
+      formula, family = model$family, data = data, control = model$control
+    ))
   }
   stats::lm(formula, data = data)
 }

@@ -10,9 +10,17 @@ forest_links <- c("identity", "logit", "softmax", "log")
 
 # eta: rows x outputs of the sum. -> rows x outputs of the prediction.
 apply_link <- function(forest, eta) {
-  switch(forest$link,
-         identity = eta,
-         logit = { p <- stats::plogis(forest$stretch * eta[, 1]); cbind(1 - p, p) },
-         softmax = { e <- exp(eta - do.call(pmax, lapply(seq_len(ncol(eta)), function(k) eta[, k]))); e / rowSums(e) },
-         log = exp(eta))
+  switch(
+    forest$link,
+    identity = eta,
+    logit = {
+      p <- stats::plogis(forest$stretch * eta[, 1])
+      cbind(1 - p, p)
+    },
+    softmax = {
+      e <- exp(eta - do.call(pmax, lapply(seq_len(ncol(eta)), function(k) eta[, k])))
+      e / rowSums(e)
+    },
+    log = exp(eta)
+  )
 }

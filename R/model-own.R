@@ -6,8 +6,10 @@
 # refused.
 
 # Classes that are another class in all that matters here, beside those with methods of their own.
-reader_aliases <- c("aov", "mlm", "randomForest.formula", "elnet", "lognet", "multnet", "fishnet",
-                    "mrelnet", "xgboost")
+reader_aliases <- c(
+  "aov", "mlm", "randomForest.formula", "elnet", "lognet", "multnet", "fishnet",
+  "mrelnet", "xgboost"
+)
 
 has_own_reader <- function(class) {
   name <- paste0("read_predictions.", class)
@@ -20,32 +22,53 @@ as_readable <- function(object, name) {
   first <- class(object)[1]
   if (!is.object(object) || has_own_reader(first)) return(object)
   parents <- Filter(has_own_reader, class(object)[-1])
-  if (!length(parents)) return(object)   # no reader at all: said when it is asked
+  if (!length(parents)) return(object)  # no reader at all: said when it is asked
   if (inherits(object, "lm") && !is.null(object$terms)) {
     load_own_predict(first, name)
     return(new_own_predict(object))
   }
-  stop_model(paste0("Model \"", name, "\" is of class \"", first, "\", a kind of \"", parents[1],
-                    "\", and the reader was made for \"", parents[1], "\" itself."),
-             "What it reads there may not be what this model does.",
-             "Give `study(predict_with = )` a function that predicts, and `refit_with` one that fits.")
+  stop_model(
+    paste0(
+      "Model \"", name, "\" is of class \"", first, "\", a kind of \"", parents[1],
+      "\", and the reader was made for \"", parents[1], "\" itself."
+    ),
+    "What it reads there may not be what this model does.",
+    paste0(
+      "Give `study(predict_with = )` a function that predicts, and `refit_with` one ",
+      "that fits."
+    )
+  )
 }
 
 # Without its package loaded a model would be predicted as its parent.
 load_own_predict <- function(class, name) {
   home <- c(gam = "mgcv", bam = "mgcv", gamm = "mgcv", rlm = "MASS", negbin = "MASS")
   if (class %in% names(home)) {
-    rlang::check_installed(home[[class]], paste0("to predict with a model of class \"", class, "\""))
+    rlang::check_installed(
+      home[[class]], paste0("to predict with a model of class \"", class, "\"")
+    )
     loadNamespace(home[[class]])
-  } else if (is.null(utils::getS3method("predict", class, optional = TRUE, envir = globalenv()))) {
-    stop_model(paste0("No predict() for models of class \"", class, "\" is loaded; model \"", name, "\" would be predicted as something else."),
-               todo = "Load the package that made it, or give `study(predict_with = )` a function that predicts.")
+  } else if (is.null(utils::getS3method(
+      "predict", class, optional = TRUE, envir = globalenv()
+    ))) {
+    stop_model(
+      paste0(
+        "No predict() for models of class \"", class, "\" is loaded; model \"", name,
+        "\" would be predicted as something else."
+      ),
+      todo = paste0(
+        "Load the package that made it, or give `study(predict_with = )` a function ",
+        "that predicts."
+      )
+    )
   }
 }
 
 # formula: what it was fitted by, on the left the target as it stands there.
 new_own_predict <- function(object, formula = NULL) {
-  if (is.null(formula)) formula <- if (inherits(object, "gam")) stats::formula(object) else object$terms
+  if (is.null(formula)) {
+    formula <- if (inherits(object, "gam")) stats::formula(object) else object$terms
+  }
   structure(list(model = object, formula = formula), class = "dreher_own_predict")
 }
 
@@ -57,7 +80,9 @@ users_object <- function(object) {
 }
 
 # What the readers look into: the model behind an encoder.
-readers_object <- function(object) if (inherits(object, "dreher_encoded")) object$engine else object
+readers_object <- function(object) {
+  if (inherits(object, "dreher_encoded")) object$engine else object
+}
 
 family_of <- function(model) if (is.list(model$family)) model$family else stats::gaussian()
 
@@ -65,10 +90,17 @@ family_of <- function(model) if (is.list(model$family)) model$family else stats:
 read_task.dreher_own_predict <- function(model, ...) {
   family <- family_of(model$model)$family
   if (!is.character(family) || length(family) != 1) {
-    stop_model(paste0("Models of class \"", class(model$model)[1], "\" with this family are not supported."),
-               todo = "Give `study(predict_with = )` a function that predicts.")
+    stop_model(
+      paste0(
+        "Models of class \"", class(model$model)[1],
+        "\" with this family are not supported."
+      ),
+      todo = "Give `study(predict_with = )` a function that predicts."
+    )
   }
-  if (!family %in% c("binomial", "quasibinomial")) return(list(task = "regression", classes = NULL))
+  if (!family %in% c("binomial", "quasibinomial")) {
+    return(list(task = "regression", classes = NULL))
+  }
   read_task.glm(model$model)
 }
 
@@ -76,11 +108,19 @@ read_task.dreher_own_predict <- function(model, ...) {
 read_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
   terms <- model$model$terms
   predictors <- plain_columns(terms)
-  levels <- if (!is.null(train)) levels_of_rows(train, intersect(predictors, names(train))) else list()
+  levels <- if (!is.null(train)) {
+    levels_of_rows(train, intersect(predictors, names(train)))
+  } else {
+    list()
+  }
   known <- model$model$xlevels[intersect(names(model$model$xlevels), predictors)]
   levels[names(known)] <- known
-  new_inputs(predictors, levels, missing = FALSE,
-             also = setdiff(plain_columns(terms, all = TRUE), predictors))
+  new_inputs(
+    predictors,
+    levels,
+    missing = FALSE,
+    also = setdiff(plain_columns(terms, all = TRUE), predictors)
+  )
 }
 
 #' @export
@@ -93,20 +133,36 @@ read_predictions.dreher_own_predict <- function(model, data, ...) {
 
 # The same call with the formula and the rows exchanged; what comes out must be of the same class.
 #' @export
-refit_model.dreher_own_predict <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+refit_model.dreher_own_predict <- function(
+    model, data, target, predictors, seed = 1, threads = 1, ...) {
   own <- model$model
   class <- class(own)[1]
   call <- as.list(own$call)
-  refuse_arguments(call, c("weights", "subset", "offset", "knots", "sp", "start", "etastart", "mustart"), class)
+  refuse_arguments(
+    call,
+    c("weights", "subset", "offset", "knots", "sp", "start", "etastart", "mustart"),
+    class
+  )
   terms <- stats::terms(model$formula)
   formula <- kept_terms(terms, target, predictors)
-  if (family_of(own)$family %in% c("binomial", "quasibinomial")) data[[target]] <- factor(data[[target]])
+  if (family_of(own)$family %in% c("binomial", "quasibinomial")) {
+    data[[target]] <- factor(data[[target]])
+  }
   keep <- setdiff(names(call), c("", "formula", "data", "model", "x", "y", "fit", "G"))
   args <- reusable_arguments(call, keep, environment(model$formula), class)
-  fit <- with_stream(seed, class, fit_with(fitting_function(own), list(formula = formula, data = quote(data)), args))
+  fit <- with_stream(
+    seed,
+    class,
+    fit_with(fitting_function(own), list(formula = formula, data = quote(data)), args)
+  )
   if (!identical(class(fit), class(own))) {
-    stop_model(paste0("Trained again, the model of class \"", class, "\" becomes one of class \"", class(fit)[1], "\"."),
-               todo = "Give `study(refit_with = )` a function that fits the model.")
+    stop_model(
+      paste0(
+        "Trained again, the model of class \"", class, "\" becomes one of class \"",
+        class(fit)[1], "\"."
+      ),
+      todo = "Give `study(refit_with = )` a function that fits the model."
+    )
   }
   new_own_predict(fit)
 }
@@ -122,6 +178,14 @@ fitting_function <- function(model) {
       return(get(as.character(fun), envir = place, mode = "function"))
     }
   }
-  stop_model(paste0("The function `", as.character(fun), "`, by which the model was fitted, is not there."),
-             todo = "Attach its package, or give `study(refit_with = )` a function that fits the model.")
+  stop_model(
+    paste0(
+      "The function `", as.character(fun),
+      "`, by which the model was fitted, is not there."
+    ),
+    todo = paste0(
+      "Attach its package, or give `study(refit_with = )` a function that fits the ",
+      "model."
+    )
+  )
 }

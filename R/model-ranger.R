@@ -9,20 +9,29 @@
 read_task.ranger <- function(model, ...) {
   if (model$treetype == "Regression") return(list(task = "regression", classes = NULL))
   if (!model$treetype %in% c("Classification", "Probability estimation")) {
-    stop_model(paste0("ranger forests of type \"", model$treetype, "\" are not supported."),
-               todo = "Give `study(predict_with = )` a function that returns one number per row.")
+    stop_model(
+      paste0("ranger forests of type \"", model$treetype, "\" are not supported."),
+      todo = "Give `study(predict_with = )` a function that returns one number per row."
+    )
   }
   list(task = "classification", classes = ranger_classes(model))
 }
 
 ranger_classes <- function(model) {
   forest <- ranger_forest(model)
-  if (is.null(forest$levels)) as.character(sort(forest$class.values)) else forest$levels[sort(forest$class.values)]
+  if (is.null(forest$levels)) {
+    as.character(sort(forest$class.values))
+  } else {
+    forest$levels[sort(forest$class.values)]
+  }
 }
 
 ranger_forest <- function(model) {
   if (is.null(model$forest)) {
-    stop_model("The ranger model holds no forest.", todo = "Fit it with write.forest = TRUE (the default).")
+    stop_model(
+      "The ranger model holds no forest.",
+      todo = "Fit it with write.forest = TRUE (the default)."
+    )
   }
   model$forest
 }
@@ -30,7 +39,11 @@ ranger_forest <- function(model) {
 #' @export
 read_inputs.ranger <- function(model, train = NULL, ...) {
   predictors <- ranger_forest(model)$independent.variable.names
-  levels <- if (!is.null(train)) levels_of_rows(train, intersect(predictors, names(train))) else list()
+  levels <- if (!is.null(train)) {
+    levels_of_rows(train, intersect(predictors, names(train)))
+  } else {
+    list()
+  }
   new_inputs(predictors, levels, missing = FALSE)
 }
 
@@ -60,11 +73,21 @@ read_predictions.ranger <- function(model, data, ...) {
 read_forest.ranger <- function(model, inputs, ...) {
   f <- ranger_forest(model)
   columns <- f$independent.variable.names
-  levels <- stats::setNames(lapply(columns, function(p) {
-    coded <- f$covariate.levels[[p]]
-    if (is.null(coded)) inputs$levels[[p]] else coded
-  }), columns)
-  stack_trees(ranger_nodes(f, lengths(levels)), lengths(f$split.varIDs), rep(1 / f$num.trees, f$num.trees), columns, levels, ranger_inbag(model))
+  levels <- stats::setNames(
+    lapply(columns, function(p) {
+      coded <- f$covariate.levels[[p]]
+      if (is.null(coded)) inputs$levels[[p]] else coded
+    }),
+    columns
+  )
+  stack_trees(
+    ranger_nodes(f, lengths(levels)),
+    lengths(f$split.varIDs),
+    rep(1 / f$num.trees, f$num.trees),
+    columns,
+    levels,
+    ranger_inbag(model)
+  )
 }
 
 ranger_inbag <- function(model) {
@@ -91,33 +114,55 @@ ranger_values <- function(f, column, leaf_value) {
 
 # All trees behind each other, as stack_trees() takes them.
 ranger_nodes <- function(f, n_levels) {
-  nodes <- stack_ranger(f$split.varIDs, f$split.values, f$child.nodeIDs, f$is.ordered, n_levels)
+  nodes <- stack_ranger(
+    f$split.varIDs, f$split.values, f$child.nodeIDs, f$is.ordered, n_levels
+  )
   nodes$value <- ranger_values(f, nodes$column, nodes$leaf_value)
   nodes$leaf_value <- NULL
   nodes
 }
 
 #' @export
-refit_model.ranger <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+refit_model.ranger <- function(
+    model, data, target, predictors, seed = 1, threads = 1, ...) {
   rlang::check_installed("ranger", "to train a ranger model again")
   call <- as.list(model$call)
-  refuse_arguments(call, c("case.weights", "inbag", "split.select.weights", "always.split.variables"), "ranger")
-  keep <- c("num.trees", "mtry", "min.node.size", "max.depth", "replace", "sample.fraction", "class.weights",
-            "splitrule", "num.random.splits", "alpha", "minprop", "respect.unordered.factors",
-            "regularization.factor", "regularization.usedepth", "keep.inbag", "save.memory")
+  refuse_arguments(
+    call,
+    c("case.weights", "inbag", "split.select.weights", "always.split.variables"),
+    "ranger"
+  )
+  keep <- c(
+    "num.trees", "mtry", "min.node.size", "max.depth", "replace", "sample.fraction",
+    "class.weights", "splitrule", "num.random.splits", "alpha", "minprop",
+    "respect.unordered.factors", "regularization.factor", "regularization.usedepth",
+    "keep.inbag", "save.memory"
+  )
   args <- reusable_arguments(call, keep, fitting_frame(model), "ranger")
-  # Where the model stored what it used, that counts; defaults follow the number of predictors again.
+  # Where the model stored what it used, that counts; defaults follow the number of predictors
+  # again.
   stored <- intersect(c("mtry", "min.node.size", "splitrule", "replace"), names(args))
   args[stored] <- model[stored]
   if (!is.null(args$mtry)) args$mtry <- min(args$mtry, length(predictors))
-  if (length(args$regularization.factor) > 1) refuse_arguments(call, "regularization.factor", "ranger")
+  if (length(args$regularization.factor) > 1) {
+    refuse_arguments(call, "regularization.factor", "ranger")
+  }
   is_class <- model$treetype != "Regression"
   args$probability <- model$treetype == "Probability estimation"
   args$num.trees <- model$num.trees
   rows <- data[c(target, predictors)]
   if (is_class && !is.factor(rows[[target]])) rows[[target]] <- factor(rows[[target]])
-  fit_with(quote(ranger::ranger), list(data = quote(rows), dependent.variable.name = target, seed = seed,
-                                       num.threads = threads, verbose = FALSE), args)
+  fit_with(
+    quote(ranger::ranger),
+    list(
+      data = quote(rows),
+      dependent.variable.name = target,
+      seed = seed,
+      num.threads = threads,
+      verbose = FALSE
+    ),
+    args
+  )
 }
 
 fitting_frame <- function(model) {

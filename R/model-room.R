@@ -10,7 +10,9 @@ make_room <- function(object, predictors) {
     object$formula <- with_copies(stats::terms(object$formula), predictors)
     return(object)
   }
-  if (inherits(object, c("ranger", "randomForest")) && !is.null(object$mtry)) object$mtry <- 2 * object$mtry
+  if (inherits(object, c("ranger", "randomForest")) && !is.null(object$mtry)) {
+    object$mtry <- 2 * object$mtry
+  }
   if (inherits(object, c("lm", "multinom"))) {
     object$terms <- stats::terms(with_copies(stats::terms(object), predictors))
   }
@@ -22,7 +24,9 @@ with_copies <- function(terms, predictors) {
   formula <- stats::formula(terms)
   renamed <- stats::setNames(lapply(decoy_columns(predictors), as.name), predictors)
   for (label in attr(terms, "term.labels")) {
-    formula[[3]] <- call("+", formula[[3]], do.call(substitute, list(str2lang(label), renamed)))
+    formula[[3]] <- call(
+      "+", formula[[3]], do.call(substitute, list(str2lang(label), renamed))
+    )
   }
   formula
 }

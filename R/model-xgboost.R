@@ -1,14 +1,19 @@
-# Reader for xgboost: boosters (R objects), JSON and UBJSON files. Checked with xgboost 1.7 and 3.2: gbtree, dart and
-# gblinear, splits on numbers and on categories, one or several classes or targets, several trees a round,
-# missing values by their stored direction. Versions never seen are read with a note: the comparison with the library's
-# predictions must pass. Leaf vectors and other objectives are refused.
+# Reader for xgboost: boosters (R objects), JSON and UBJSON files. Checked with xgboost 1.7 and
+# 3.2: gbtree, dart and gblinear, splits on numbers and on categories, one or several classes or
+# targets, several trees a round, missing values by their stored direction. Versions never seen
+# are read with a note: the comparison with the library's predictions must pass. Leaf vectors and
+# other objectives are refused.
 #
 # Both ways lead to the document whose layout the library publishes. Values are compared in single
-# precision: x < cut goes left; categories of a node's set go right. Sums are single precision in the
-# library and double here.
+# precision: x < cut goes left; categories of a node's set go right. Sums are single precision in
+# the library and double here.
 
-xgb_links <- c("reg:squarederror" = "identity", "reg:pseudohubererror" = "identity", "reg:absoluteerror" = "identity", "binary:logistic" = "logit",
-               "count:poisson" = "log", "reg:gamma" = "log", "reg:tweedie" = "log", "multi:softprob" = "softmax", "multi:softmax" = "softmax")
+xgb_links <- c(
+  "reg:squarederror" = "identity", "reg:pseudohubererror" = "identity",
+  "reg:absoluteerror" = "identity", "binary:logistic" = "logit", "count:poisson" = "log",
+  "reg:gamma" = "log", "reg:tweedie" = "log", "multi:softprob" = "softmax",
+  "multi:softmax" = "softmax"
+)
 
 # The `learner` of a document, without (settings) or with its trees.
 xgb_settings <- function(model) {
@@ -24,21 +29,36 @@ xgb_content <- function(model) {
   xgb_learner(xgboost::xgb.save.raw(live_booster(model), raw_format = "ubj"), TRUE)
 }
 
-# Boosters that come from a file or another process have lost what they point at; the library makes it anew from the bytes they carry.
+# Boosters that come from a file or another process have lost what they point at; the library
+# makes it anew from the bytes they carry.
 live_booster <- function(model) {
-  if (is_new_booster(model)) return(model)   # later versions look after that themselves
+  if (is_new_booster(model)) return(model)  # later versions look after that themselves
   if (utils::packageVersion("xgboost") >= "2") {
-    stop_model("The xgboost model was made by an older version of the library than the one installed.", todo = "Save it with that version by xgb.save() as JSON, and read the file with read_model().")
+    stop_model(
+      paste0(
+        "The xgboost model was made by an older version of the library than the one ",
+        "installed."
+      ),
+      todo = paste0(
+        "Save it with that version by xgb.save() as JSON, and read the file with ",
+        "read_model()."
+      )
+    )
   }
   getExportedValue("xgboost", "xgb.Booster.complete")(model, saveraw = FALSE)
 }
 
 # Boosters keep what is known of them in a list, in later versions in attributes.
-is_new_booster <- function(model) is.null(model[["handle"]]) && !is.null(attr(model, "params"))
+is_new_booster <- function(model) {
+  is.null(model[["handle"]]) && !is.null(attr(model, "params"))
+}
 
-booster_part <- function(model, name) if (is_new_booster(model)) attr(model, name, exact = TRUE) else model[[name]]
+booster_part <- function(model, name) {
+  if (is_new_booster(model)) attr(model, name, exact = TRUE) else model[[name]]
+}
 
-# Rounds that count: up to the best one after early stopping, as in the library's own predictions. NULL: all.
+# Rounds that count: up to the best one after early stopping, as in the library's own predictions.
+# NULL: all.
 best_rounds <- function(model) {
   if (!is_new_booster(model)) return(model$best_iteration)
   best <- suppressWarnings(as.integer(xgboost::xgb.attr(model, "best_iteration")))
@@ -46,7 +66,11 @@ best_rounds <- function(model) {
 }
 
 all_rounds <- function(model) {
-  if (is_new_booster(model)) as.integer(getExportedValue("xgboost", "xgb.get.num.boosted.rounds")(model)) else model$niter
+  if (is_new_booster(model)) {
+    as.integer(getExportedValue("xgboost", "xgb.get.num.boosted.rounds")(model))
+  } else {
+    model$niter
+  }
 }
 
 # Kinds of the columns ("c": categories); empty where the model does not say.
@@ -60,20 +84,39 @@ xgb_learner <- function(bytes, binary) learner_of(document_of(bytes, binary))
 learner_of <- function(document) {
   check_xgb_version(take_numbers(document, "version", "the file"))
   learner <- take_table(document, "learner", "the file")
-  objective <- take_text(take_table(learner, "objective", "the model"), "name", "the objective")
+  objective <- take_text(
+    take_table(learner, "objective", "the model"), "name", "the objective"
+  )
   if (!objective %in% names(xgb_links)) {
-    stop_model(paste0("xgboost models of objective \"", objective, "\" are not supported."), todo = "Give `study(predict_with = )` a function that predicts.")
+    stop_model(
+      paste0("xgboost models of objective \"", objective, "\" are not supported."),
+      todo = "Give `study(predict_with = )` a function that predicts."
+    )
   }
   learner
 }
 
 # The layout has been the same from 1.7 on, but for intercepts, which can be one per output.
 check_xgb_version <- function(version) {
-  if (length(version) != 3 || !all(is.finite(version)) || any(version < 0 | version != round(version))) file_fault("its version is not three numbers")
-  seen <- paste(version[1:2], collapse = ".") %in% c("1.7", "2.0", "2.1", "3.0", "3.1", "3.2")
+  if (length(version) != 3 || !all(is.finite(version)) ||
+      any(version < 0 | version != round(version))) {
+    file_fault("its version is not three numbers")
+  }
+  seen <- paste(version[1:2], collapse = ".") %in% c(
+    "1.7", "2.0", "2.1", "3.0", "3.1", "3.2"
+  )
   if (!seen) {
-    warn_dreher("version", paste0("The xgboost model is of version ", paste(version, collapse = "."), ", which its reader has not been checked with."),
-                "It is read as the versions known; its trees must predict what the library predicts, where that is installed.")
+    warn_dreher(
+      "version",
+      paste0(
+        "The xgboost model is of version ", paste(version, collapse = "."),
+        ", which its reader has not been checked with."
+      ),
+      paste0(
+        "It is read as the versions known; its trees must predict what the library ",
+        "predicts, where that is installed."
+      )
+    )
   }
 }
 
@@ -85,13 +128,19 @@ booster_columns <- function(model) {
 }
 
 with_columns <- function(model, columns) {
-  if (is_new_booster(model)) attr(model, "columns") <- columns else model$feature_names <- columns
+  if (is_new_booster(model)) {
+    attr(model, "columns") <- columns
+  } else {
+    model$feature_names <- columns
+  }
   model
 }
 
 xgb_objective <- function(learner) learner$objective$name
 
-xgb_booster <- function(learner) take_text(take_table(learner, "gradient_booster", "the model"), "name", "the booster")
+xgb_booster <- function(learner) {
+  take_text(take_table(learner, "gradient_booster", "the model"), "name", "the booster")
+}
 
 xgb_shape <- function(learner) take_table(learner, "learner_model_param", "the model")
 
@@ -104,7 +153,13 @@ xgb_classes <- function(learner) {
   as.character(seq_len(count) - 1)
 }
 
-xgb_targets <- function(learner) if (is.null(xgb_shape(learner)[["num_target"]])) 1L else max(1L, take_count(xgb_shape(learner), "num_target", "the model"))
+xgb_targets <- function(learner) {
+  if (is.null(xgb_shape(learner)[["num_target"]])) {
+    1L
+  } else {
+    max(1L, take_count(xgb_shape(learner), "num_target", "the model"))
+  }
+}
 
 new_xgb_file <- function(bytes, rounds, output, columns) {
   # A table's first byte after { is a quote, a space or } in JSON, a length in UBJSON.
@@ -112,15 +167,34 @@ new_xgb_file <- function(bytes, rounds, output, columns) {
   learner <- xgb_learner(bytes, binary)
   booster <- xgb_booster(learner)
   count <- take_count(xgb_shape(learner), "num_feature", "the model")
-  own <- if (is.null(learner[["feature_names"]])) character() else take_texts(learner, "feature_names", "the model")
-  if (is.null(rounds) && booster != "gblinear" && !is.null(learner$attributes[["best_iteration"]])) {
+  own <- if (is.null(learner[["feature_names"]])) {
+    character()
+  } else {
+    take_texts(learner, "feature_names", "the model")
+  }
+  if (is.null(rounds) && booster != "gblinear" &&
+      !is.null(learner$attributes[["best_iteration"]])) {
     rounds <- take_count(learner$attributes, "best_iteration", "the attributes") + 1L
   }
-  model <- structure(list(library = "xgboost", version = take_numbers(document_of(bytes, binary), "version", "the file"), learner = learner, bytes = bytes, objective = xgb_objective(learner), rounds = rounds,
-                          output = pick_output(output, xgb_targets(learner)), columns = file_columns(own, columns, count)),
-                     class = c("dreher_xgboost_file", "dreher_model_file"))
+  model <- structure(
+    list(
+      library = "xgboost",
+      version = take_numbers(document_of(bytes, binary), "version", "the file"),
+      learner = learner,
+      bytes = bytes,
+      objective = xgb_objective(learner),
+      rounds = rounds,
+      output = pick_output(output, xgb_targets(learner)),
+      columns = file_columns(own, columns, count)
+    ),
+    class = c("dreher_xgboost_file", "dreher_model_file")
+  )
   xgb_classes(learner)
-  if (booster == "gblinear") read_coefficients(model) else read_forest(model, read_inputs(model))   # refused here, not later
+  if (booster == "gblinear") {
+    read_coefficients(model)
+  } else {
+    read_forest(model, read_inputs(model))
+  }  # refused here, not later
   model
 }
 
@@ -137,11 +211,20 @@ read_task.dreher_xgboost_file <- function(model, ...) read_task.xgb.Booster(mode
 read_inputs.xgb.Booster <- function(model, train = NULL, ...) {
   names <- booster_columns(model)
   if (!length(names)) {
-    stop_model("The xgboost model does not know the names of its columns.", todo = "Train it on a matrix with column names.")
+    stop_model(
+      "The xgboost model does not know the names of its columns.",
+      todo = "Train it on a matrix with column names."
+    )
   }
   # Columns of categories that are factors in the training rows are coded by their levels.
-  coded <- if (length(booster_types(model)) == length(names)) names[booster_types(model) == "c"]
-  levels <- if (!is.null(train)) levels_of_rows(train, intersect(coded, names(train))) else list()
+  coded <- if (length(booster_types(model)) == length(names)) {
+    names[booster_types(model) == "c"]
+  }
+  levels <- if (!is.null(train)) {
+    levels_of_rows(train, intersect(coded, names(train)))
+  } else {
+    list()
+  }
   new_inputs(as.character(names), levels, missing = TRUE)
 }
 
@@ -154,12 +237,18 @@ booster_classes <- function(model, learner) {
 
 # Numbers for the library: factors count their levels from 0.
 booster_matrix <- function(data, columns) {
-  x <- vapply(data[columns], function(v) if (is.factor(v)) as.integer(v) - 1 else as.double(v), double(nrow(data)))
+  x <- vapply(
+    data[columns],
+    function(v) if (is.factor(v)) as.integer(v) - 1 else as.double(v),
+    double(nrow(data))
+  )
   matrix(x, nrow(data), length(columns), dimnames = list(NULL, columns))
 }
 
 #' @export
-read_inputs.dreher_xgboost_file <- function(model, train = NULL, ...) new_inputs(model$columns, missing = TRUE)
+read_inputs.dreher_xgboost_file <- function(model, train = NULL, ...) {
+  new_inputs(model$columns, missing = TRUE)
+}
 
 #' @export
 read_predictions.xgb.Booster <- function(model, data, ...) {
@@ -168,12 +257,25 @@ read_predictions.xgb.Booster <- function(model, data, ...) {
 
 #' @export
 read_predictions.dreher_xgboost_file <- function(model, data, ...) {
-  comparable <- requireNamespace("xgboost", quietly = TRUE) && xgb_targets(model$learner) == 1
+  comparable <- requireNamespace("xgboost", quietly = TRUE) &&
+    xgb_targets(model$learner) == 1
   if (!comparable) return(file_predictions(model, data))
   old <- utils::packageVersion("xgboost") < "2"
-  if (old && take_numbers(model, "version", "the file")[1] > 1) return(file_predictions(model, data))
-  booster <- if (old) xgboost::xgb.load.raw(model$bytes, as_booster = TRUE) else xgboost::xgb.load.raw(model$bytes)
-  xgb_predictions(booster, data, model$columns, model$learner, if (is.null(model$rounds)) NULL else c(1, model$rounds + old))
+  if (old && take_numbers(model, "version", "the file")[1] > 1) {
+    return(file_predictions(model, data))
+  }
+  booster <- if (old) {
+    xgboost::xgb.load.raw(model$bytes, as_booster = TRUE)
+  } else {
+    xgboost::xgb.load.raw(model$bytes)
+  }
+  xgb_predictions(
+    booster,
+    data,
+    model$columns,
+    model$learner,
+    if (is.null(model$rounds)) NULL else c(1, model$rounds + old)
+  )
 }
 
 xgb_predictions <- function(booster, data, columns, learner, rounds = NULL) {
@@ -183,27 +285,45 @@ xgb_predictions <- function(booster, data, columns, learner, rounds = NULL) {
   x <- xgboost::xgb.DMatrix(unname(booster_matrix(data, columns)), nthread = 1)
   text <- function(name) {
     given <- learner[[name]]
-    if (is.character(given)) given else if (length(given)) take_texts(learner, name, "the model")
+    if (is.character(given)) {
+      given
+    } else if (length(given)) {
+      take_texts(learner, name, "the model")
+    }
   }
   names <- if (new) xgboost::getinfo(booster, "feature_name") else text("feature_names")
   types <- if (new) xgboost::getinfo(booster, "feature_type") else text("feature_types")
   if (length(names)) xgboost::setinfo(x, "feature_name", names)
   if (length(types)) xgboost::setinfo(x, "feature_type", types)
-  if (new) class(booster) <- "xgb.Booster" else booster$feature_names <- NULL   # compared by the library, whose matrix has no names here
+  # compared by the library, whose matrix has no names here
+  if (new) class(booster) <- "xgb.Booster" else booster$feature_names <- NULL
   if (link == "softmax") {
     eta <- stats::predict(booster, x, outputmargin = TRUE, iterationrange = rounds)
     if (!is.matrix(eta)) eta <- matrix(eta, ncol = length(classes), byrow = TRUE)
-    return(matrix(apply_link(list(link = "softmax"), eta), ncol = length(classes), dimnames = list(NULL, classes)))
+    return(matrix(
+      apply_link(list(link = "softmax"), eta),
+      ncol = length(classes),
+      dimnames = list(NULL, classes)
+    ))
   }
   out <- as.double(stats::predict(booster, x, iterationrange = rounds))
-  if (link == "logit") matrix(c(1 - out, out), ncol = 2, dimnames = list(NULL, classes)) else out
+  if (link == "logit") {
+    matrix(c(1 - out, out), ncol = 2, dimnames = list(NULL, classes))
+  } else {
+    out
+  }
 }
 
 #' @export
 read_forest.xgb.Booster <- function(model, inputs, ...) {
   if (xgb_booster(xgb_settings(model)) == "gblinear") return(NULL)
   # As the library's own predictions after early stopping.
-  xgb_forest(xgb_content(model), inputs, rounds = best_rounds(model), params = booster_part(model, "params"))
+  xgb_forest(
+    xgb_content(model),
+    inputs,
+    rounds = best_rounds(model),
+    params = booster_part(model, "params")
+  )
 }
 
 #' @export
@@ -212,7 +332,8 @@ read_forest.dreher_xgboost_file <- function(model, inputs, ...) {
   xgb_forest(model$learner, inputs, rounds = model$rounds, output = model$output)
 }
 
-# A linear booster: one weight per column and output, then the intercepts. Absent values add nothing.
+# A linear booster: one weight per column and output, then the intercepts. Absent values add
+# nothing.
 #' @export
 read_coefficients.xgb.Booster <- function(model, ...) {
   if (xgb_booster(xgb_settings(model)) != "gblinear") return(NULL)
@@ -222,57 +343,120 @@ read_coefficients.xgb.Booster <- function(model, ...) {
   classes <- booster_classes(model, learner)
   targets <- xgb_targets(learner)
   K <- if (link == "softmax") length(classes) else targets
-  weights <- take_numbers(take_table(learner$gradient_booster, "model", "the booster"), "weights", "the booster", (length(columns) + 1) * K)
+  weights <- take_numbers(
+    take_table(learner$gradient_booster, "model", "the booster"),
+    "weights",
+    "the booster",
+    (length(columns) + 1) * K
+  )
   if (!all(is.finite(weights))) file_fault("a weight is not a finite number")
   beta <- matrix(weights, ncol = K, byrow = TRUE)
-  # Where there is an intercept per output, the library's linear booster adds the first one to all (seen in 3.2).
-  beta <- rbind(beta[nrow(beta), ] + xgb_base(learner, link, K)[1], beta[-nrow(beta), , drop = FALSE])
+  # Where there is an intercept per output, the library's linear booster adds the first one to all
+  # (seen in 3.2).
+  beta <- rbind(
+    beta[nrow(beta), ] + xgb_base(learner, link, K)[1], beta[-nrow(beta), , drop = FALSE]
+  )
   dimnames(beta) <- list(c("(Intercept)", columns), if (link == "softmax") classes)
   if (targets > 1) beta <- beta[, model$output, drop = FALSE]
   if (link != "softmax") beta <- beta[, 1]
-  list(beta = beta, term = c(0L, seq_along(columns)), columns = stats::setNames(as.list(columns), columns),
-       design = function(data) {
-         x <- as.matrix(data[columns])
-         x[is.na(x)] <- 0
-         cbind(`(Intercept)` = 1, x)
-       }, invlink = switch(link, logit = stats::plogis, log = exp, identity), link = link, stretch = 1, single = TRUE)
+  list(
+    beta = beta,
+    term = c(0L, seq_along(columns)),
+    columns = stats::setNames(as.list(columns), columns),
+    design = function(data) {
+      x <- as.matrix(data[columns])
+      x[is.na(x)] <- 0
+      cbind(`(Intercept)` = 1, x)
+    },
+    invlink = switch(link, logit = stats::plogis, log = exp, identity),
+    link = link,
+    stretch = 1,
+    single = TRUE
+  )
 }
 
 #' @export
-read_coefficients.dreher_xgboost_file <- function(model, ...) read_coefficients.xgb.Booster(model)
+read_coefficients.dreher_xgboost_file <- function(model, ...) {
+  read_coefficients.xgb.Booster(model)
+}
 
 #' @export
-refit_model.xgb.Booster <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
+refit_model.xgb.Booster <- function(
+    model, data, target, predictors, seed = 1, threads = 1, ...) {
   rlang::check_installed("xgboost", "to train an xgboost model again")
-  if (inherits(model, "xgboost")) return(refit_xgboost(model, data, target, predictors, seed, threads))
+  if (inherits(model, "xgboost")) {
+    return(refit_xgboost(model, data, target, predictors, seed, threads))
+  }
   params <- booster_part(model, "params")
   params[c("validate_parameters", "nthread", if (is_new_booster(model)) "seed")] <- NULL
   if (!is.null(params$monotone_constraints) || !is.null(params$interaction_constraints)) {
-    stop_model("The xgboost model has constraints that name columns by position.", todo = "Give `study(refit_with = )` a function that fits the model.")
+    stop_model(
+      "The xgboost model has constraints that name columns by position.",
+      todo = "Give `study(refit_with = )` a function that fits the model."
+    )
   }
   # Boosters do not keep which columns hold categories; their splits tell.
-  forest <- if (xgb_booster(xgb_settings(model)) != "gblinear") read_forest(model, read_inputs(model))
+  forest <- if (xgb_booster(xgb_settings(model)) != "gblinear") {
+    read_forest(model, read_inputs(model))
+  }
   coded <- unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
   y <- data[[target]]
   if (is.factor(y)) y <- as.integer(y) - 1L
   rows <- xgboost::xgb.DMatrix(booster_matrix(data, predictors), label = y, nthread = 1)
-  if (length(coded)) xgboost::setinfo(rows, "feature_type", ifelse(predictors %in% coded, "c", "q"))
-  with_stream(seed, "xgboost", xgboost::xgb.train(c(params, list(nthread = threads)), rows, nrounds = if (is.null(best_rounds(model))) all_rounds(model) else best_rounds(model), verbose = 0))
+  if (length(coded)) {
+    xgboost::setinfo(rows, "feature_type", ifelse(predictors %in% coded, "c", "q"))
+  }
+  with_stream(
+    seed,
+    "xgboost",
+    xgboost::xgb.train(
+      c(params, list(nthread = threads)),
+      rows,
+      nrounds = if (is.null(best_rounds(model))) {
+        all_rounds(model)
+      } else {
+        best_rounds(model)
+      },
+      verbose = 0
+    )
+  )
 }
 
-# Models of the library's newer interface, by that interface: a data frame and a target with its levels.
+# Models of the library's newer interface, by that interface: a data frame and a target with its
+# levels.
 refit_xgboost <- function(model, data, target, predictors, seed, threads) {
-  refuse_arguments(as.list(attr(model, "call")), c("weights", "base_margin", "feature_weights"), "xgboost")
+  refuse_arguments(
+    as.list(attr(model, "call")),
+    c("weights", "base_margin", "feature_weights"),
+    "xgboost"
+  )
   known <- names(formals(getExportedValue("xgboost", "xgboost")))
   params <- attr(model, "params")
-  other <- c(eta = "learning_rate", gamma = "min_split_loss", lambda = "reg_lambda", alpha = "reg_alpha")
+  other <- c(
+    eta = "learning_rate", gamma = "min_split_loss", lambda = "reg_lambda",
+    alpha = "reg_alpha"
+  )
   named <- names(params) %in% names(other)
   names(params)[named] <- other[names(params)[named]]
-  params <- params[setdiff(intersect(names(params), known), c("nthreads", "seed", "x", "y", "nrounds", "verbosity", "objective", "num_class"))]
+  params <- params[setdiff(
+      intersect(names(params), known),
+      c("nthreads", "seed", "x", "y", "nrounds", "verbosity", "objective", "num_class")
+    )]
   y <- data[[target]]
   levels <- attr(model, "metadata")$y_levels
-  if (length(levels)) y <- factor(as.character(y), levels = levels) else params$objective <- attr(model, "params")$objective
+  if (length(levels)) {
+    y <- factor(as.character(y), levels = levels)
+  } else {
+    params$objective <- attr(model, "params")$objective
+  }
   x <- data[predictors]
   rounds <- if (is.null(best_rounds(model))) all_rounds(model) else best_rounds(model)
-  fit_with(quote(xgboost::xgboost), list(x = quote(x), y = quote(y), nrounds = rounds, nthreads = threads, seed = as.integer(seed), verbosity = 0), params)
+  fit_with(
+    quote(xgboost::xgboost),
+    list(
+      x = quote(x), y = quote(y), nrounds = rounds, nthreads = threads,
+      seed = as.integer(seed), verbosity = 0
+    ),
+    params
+  )
 }

@@ -1,8 +1,8 @@
 # Predictors that go together: each lends the other importance when it is shuffled alone.
 
-# Pairs with |association| of at least `least`: data frame predictor, other, association. Numbers by rank correlation;
-# factors by the largest correlation of their indicators. At most 300 rows, fewer with
-# many predictors; none are looked for among more than 2,000.
+# Pairs with |association| of at least `least`: data frame predictor, other, association. Numbers
+# by rank correlation; factors by the largest correlation of their indicators. At most 300 rows,
+# fewer with many predictors; none are looked for among more than 2,000.
 find_alike <- function(st, least = 0.9) {
   data <- if (is.null(st$train)) st$data else st$train
   predictors <- st$predictors
@@ -18,7 +18,11 @@ find_alike <- function(st, least = 0.9) {
   r[is.na(r)] <- 0
   close <- which(r >= least & outer(of, of, "<"), arr.ind = TRUE)
   if (!nrow(close)) return(NULL)
-  out <- data.frame(predictor = predictors[of[close[, 1]]], other = predictors[of[close[, 2]]], association = r[close])
+  out <- data.frame(
+    predictor = predictors[of[close[, 1]]],
+    other = predictors[of[close[, 2]]],
+    association = r[close]
+  )
   out <- out[order(-out$association), ]
   out <- out[!duplicated(out[c("predictor", "other")]), ]
   rownames(out) <- NULL
@@ -30,7 +34,9 @@ rank_columns <- function(x) {
   if (is.character(x) || is.factor(x)) {
     x <- droplevels(factor(x))
     if (nlevels(x) > 20 || nlevels(x) < 2) return(NULL)
-    return(fill_gaps(outer(as.character(x), if (nlevels(x) == 2) levels(x)[1] else levels(x), "==") + 0))
+    return(fill_gaps(
+      outer(as.character(x), if (nlevels(x) == 2) levels(x)[1] else levels(x), "==") + 0
+    ))
   }
   fill_gaps(matrix(rank(as.double(x), na.last = "keep")))
 }

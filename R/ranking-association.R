@@ -1,52 +1,115 @@
 #' Rank predictors by their association with the target, each alone
 #'
-#' A yardstick that asks no model: how strongly goes each predictor with the target when nothing else is looked at?
+#' A yardstick that asks no model: how strongly goes each predictor with the target when nothing
+#' else is looked at?
 #'
 #' @inheritParams rank_permutation
-#' @param measure `"rank"` (default): rank association on a common scale of 0 to 1. `"variance"`: the predictor's own scaled spread, which knows nothing of the target. `"score"`: by how much the study's metric beats the constant with
-#'   this predictor alone (the target's mean, or class shares, in 20 bins or per level of the training rows).
+#' @param measure `"rank"` (default): rank association on a common scale of 0 to 1. `"variance"`:
+#'   the predictor's own scaled spread, which knows nothing of the target. `"score"`: by how much
+#'   the study's metric beats the constant with this predictor alone (the target's mean, or class
+#'   shares, in 20 bins or per level of the training rows).
 #' @param draws Number of bootstrap draws behind the standard errors of `"rank"`.
-#' @return A [ranking] of method `association`, `model` being `(no model)`. For `"rank"` and `"score"` `about` is `learner`, with an interval. Attribute `units` holds a data frame of `predictor`, `kind` (which measure of association), `n` (rows with both known),
-#'   `sign` (for two ordered columns), `p_value` and `p_adjusted` (Holm).
-#' @details `"rank"`, corrected so that independence is near 0: number and number \eqn{\sqrt{\max(0, \rho^2 - (1-\rho^2)/(n-2))}}{sqrt(max(0, rho^2 - (1 - rho^2)/(n - 2)))} with Spearman's rho; number and classes the root of
-#'   \eqn{\max(0, (H-k+1)/(n-k))}{max(0, (H - k + 1)/(n - k))} with Kruskal and Wallis's H; classes and classes Cramer's V corrected by Bergsma (2013). Ordered factors count as numbers. Missing values: rows with both known. It is marginal: a predictor that acts
+#' @return A [ranking] of method `association`, `model` being `(no model)`. For `"rank"` and
+#'   `"score"` `about` is `learner`, with an interval. Attribute `units` holds a data frame of
+#'   `predictor`, `kind` (which measure of association), `n` (rows with both known), `sign` (for
+#'   two ordered columns), `p_value` and `p_adjusted` (Holm).
+#' @details `"rank"`, corrected so that independence is near 0: number and number
+#'   \eqn{\sqrt{\max(0, \rho^2 - (1-\rho^2)/(n-2))}}{sqrt(max(0, rho^2 - (1 - rho^2)/(n - 2)))}
+#'   with Spearman's rho; number and classes the root of
+#'   \eqn{\max(0, (H-k+1)/(n-k))}{max(0, (H - k + 1)/(n - k))} with Kruskal and Wallis's H;
+#'   classes and classes Cramer's V corrected by Bergsma (2013). Ordered factors count as numbers.
+#'   Missing values: rows with both known. It is marginal: a predictor that acts
 #'   only together with another, or that rises and falls, can be missed.
 #' @section Errors: No training rows; fewer than 10 rows.
-#' @references Bergsma, W. (2013). A bias-correction for Cramer's V and Tschuprow's T. \doi{10.1016/j.jkss.2012.10.002}.
-#'   Kruskal, W. and Wallis, W. (1952). \doi{10.1080/01621459.1952.10483441}. Spearman, C. (1904). \doi{10.2307/1412159}.
+#' @references Bergsma, W. (2013). A bias-correction for Cramer's V and Tschuprow's T.
+#'   \doi{10.1016/j.jkss.2012.10.002}.
+#'   Kruskal, W. and Wallis, W. (1952). \doi{10.1080/01621459.1952.10483441}. Spearman, C. (1904).
+#'   \doi{10.2307/1412159}.
 #' @examples
 #' kiln <- demo_kiln()
 #' fit <- lm(strength ~ peak_temp + clay_source + operator + grog_share, kiln$train)
 #' rank_association(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_association <- function(study, ..., measure = "rank", draws = 200, level = 0.95, seed = 1) {
+rank_association <- function(
+    study, ..., measure = "rank", draws = 200, level = 0.95, seed = 1) {
   st <- open_ranking(study, "rank_association", ...)
   train <- need_train(st, "Ranking by association")
   measure <- check_choice(measure, c("rank", "variance", "score"), "measure")
   draws <- check_count(draws, "draws", least = 2)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
-  if (nrow(train) < 10) stop_input("Ranking by association needs at least 10 training rows.", paste0("Given: ", nrow(train), "."))
+  if (nrow(train) < 10) {
+    stop_input(
+      "Ranking by association needs at least 10 training rows.",
+      paste0("Given: ", nrow(train), ".")
+    )
+  }
   predictors <- st$predictors
-  one <- switch(measure, rank = associate_ranks, variance = associate_variance, score = associate_score)
+  one <- switch(
+    measure,
+    rank = associate_ranks,
+    variance = associate_variance,
+    score = associate_score
+  )
   found <- lapply(predictors, function(p) one(st, p, draws, seed))
   get <- function(field) vapply(found, function(f) as.double(f[[field]]), 0)
-  half <- ifelse(is.na(get("df")), NA, suppressWarnings(stats::qt((1 + level) / 2, get("df")))) * get("std_error")
+  half <- ifelse(
+    is.na(get("df")), NA, suppressWarnings(stats::qt((1 + level) / 2, get("df")))
+  ) * get("std_error")
   lower <- get("value") - half
   upper <- get("value") + half
-  if (measure == "rank") { lower <- pmax(lower, 0); upper <- pmin(upper, 1) }
+  if (measure == "rank") {
+    lower <- pmax(lower, 0)
+    upper <- pmin(upper, 1)
+  }
   nobody <- list(name = "(no model)", class = "none")
   about <- if (measure == "variance") "rows" else "learner"
-  table <- ranking_rows(st, nobody, "association", "train", predictors, get("value"), get("std_error"), lower, upper, about = about, flag = unname(st$flags$predictors[predictors]))
+  table <- ranking_rows(
+    st,
+    nobody,
+    "association",
+    "train",
+    predictors,
+    get("value"),
+    get("std_error"),
+    lower,
+    upper,
+    about = about,
+    flag = unname(st$flags$predictors[predictors])
+  )
   p_value <- get("p_value")
-  units <- data.frame(predictor = predictors, kind = vapply(found, `[[`, "", "kind"), n = get("n"), sign = get("sign"), p_value = p_value, p_adjusted = stats::p.adjust(p_value, "holm"))
-  measures <- c(rank = "rank association, each alone", variance = "spread over the mean absolute value", score = paste("gain in", st$metric$label, "over the constant, each alone"))[[measure]]
-  new_ranking(st, table, new_settings(nobody, "association", "train", nrow(train), measures = measures), list("(no model)/association" = units), seed, level)
+  units <- data.frame(
+    predictor = predictors,
+    kind = vapply(found, `[[`, "", "kind"),
+    n = get("n"),
+    sign = get("sign"),
+    p_value = p_value,
+    p_adjusted = stats::p.adjust(p_value, "holm")
+  )
+  measures <- c(
+    rank = "rank association, each alone",
+    variance = "spread over the mean absolute value",
+    score = paste("gain in", st$metric$label, "over the constant, each alone")
+  )[[measure]]
+  new_ranking(
+    st,
+    table,
+    new_settings(nobody, "association", "train", nrow(train), measures = measures),
+    list("(no model)/association" = units),
+    seed,
+    level
+  )
 }
 
 # Numbers and ordered factors have an order; text and other factors are classes.
 as_ordered <- function(x) {
-  if (is.ordered(x)) as.integer(x) else if (is.factor(x) || is.character(x)) NULL else as.double(x)
+  if (is.ordered(x)) {
+    as.integer(x)
+  } else if (is.factor(x) || is.character(x)) {
+    NULL
+  } else {
+    as.double(x)
+  }
 }
 
 associate_ranks <- function(st, p, draws, seed) {
@@ -77,7 +140,14 @@ associate_target <- function(st, predictors) {
 association <- function(x, y) {
   a <- as_ordered(x)
   b <- as_ordered(y)
-  if (length(unique(x)) < 2 || length(unique(y)) < 2) return(list(value = if (length(unique(x)) < 2) 0 else NA_real_, kind = "constant", sign = NA, p_value = NA))
+  if (length(unique(x)) < 2 || length(unique(y)) < 2) {
+    return(list(
+      value = if (length(unique(x)) < 2) 0 else NA_real_,
+      kind = "constant",
+      sign = NA,
+      p_value = NA
+    ))
+  }
   if (!is.null(a) && !is.null(b)) return(rank_correlation(a, b))
   if (is.null(a) && is.null(b)) return(class_association(x, y))
   if (is.null(a)) rank_ratio(b, x) else rank_ratio(a, y)
@@ -87,7 +157,12 @@ rank_correlation <- function(a, b) {
   n <- length(a)
   rho <- stats::cor(rank(a), rank(b))
   t <- rho * sqrt((n - 2) / max(1 - rho^2, 1e-300))
-  list(value = sqrt(max(0, rho^2 - (1 - rho^2) / (n - 2))), kind = "rank correlation", sign = sign(rho), p_value = 2 * stats::pt(-abs(t), n - 2))
+  list(
+    value = sqrt(max(0, rho^2 - (1 - rho^2) / (n - 2))),
+    kind = "rank correlation",
+    sign = sign(rho),
+    p_value = 2 * stats::pt(-abs(t), n - 2)
+  )
 }
 
 # Kruskal and Wallis's H, corrected for ties, as a correlation ratio of ranks.
@@ -97,9 +172,19 @@ rank_ratio <- function(a, groups) {
   group <- match(groups, unique(groups))
   size <- tabulate(group)
   k <- length(size)
-  if (n <= k) return(list(value = NA_real_, kind = "rank correlation ratio", sign = NA, p_value = NA))
-  H <- (n - 1) * sum(size * (rowsum(r, group)[, 1] / size - (n + 1) / 2)^2) / sum((r - (n + 1) / 2)^2)
-  list(value = sqrt(max(0, (H - k + 1) / (n - k))), kind = "rank correlation ratio", sign = NA, p_value = stats::pchisq(H, k - 1, lower.tail = FALSE))
+  if (n <= k) {
+    return(list(
+      value = NA_real_, kind = "rank correlation ratio", sign = NA, p_value = NA
+    ))
+  }
+  H <- (n - 1) * sum(size * (rowsum(r, group)[, 1] / size - (n + 1) / 2)^2) /
+    sum((r - (n + 1) / 2)^2)
+  list(
+    value = sqrt(max(0, (H - k + 1) / (n - k))),
+    kind = "rank correlation ratio",
+    sign = NA,
+    p_value = stats::pchisq(H, k - 1, lower.tail = FALSE)
+  )
 }
 
 class_association <- function(x, y) {
@@ -113,7 +198,12 @@ class_association <- function(x, y) {
   r1 <- r - (r - 1)^2 / (n - 1)
   k1 <- k - (k - 1)^2 / (n - 1)
   value <- if (min(r1, k1) > 1) sqrt(phi2 / (min(r1, k1) - 1)) else 0
-  list(value = min(value, 1), kind = "Cramer's V, corrected", sign = NA, p_value = stats::pchisq(chi2, (r - 1) * (k - 1), lower.tail = FALSE))
+  list(
+    value = min(value, 1),
+    kind = "Cramer's V, corrected",
+    sign = NA,
+    p_value = stats::pchisq(chi2, (r - 1) * (k - 1), lower.tail = FALSE)
+  )
 }
 
 associate_variance <- function(st, p, ...) {
@@ -121,13 +211,37 @@ associate_variance <- function(st, p, ...) {
   x <- x[!is.na(x)]
   a <- as_ordered(x)
   share <- table(as.character(x)) / length(x)
-  value <- if (is.null(a)) 1 - sum(share^2) else if (mean(abs(a)) > 0) stats::sd(a) / mean(abs(a)) else 0
-  list(value = value, std_error = NA, df = NA, kind = if (is.null(a)) "Gini index" else "variation", n = length(x), sign = NA, p_value = NA)
+  value <- if (is.null(a)) {
+    1 - sum(share^2)
+  } else if (mean(abs(a)) > 0) {
+    stats::sd(a) / mean(abs(a))
+  } else {
+    0
+  }
+  list(
+    value = value,
+    std_error = NA,
+    df = NA,
+    kind = if (is.null(a)) "Gini index" else "variation",
+    n = length(x),
+    sign = NA,
+    p_value = NA
+  )
 }
 
 # The study's metric with this predictor alone, against the constant, on the holdout rows.
 associate_score <- function(st, p, draws, seed) {
   fitted <- fit_alone(st, p, st$train, st$data)
-  gain <- loss_with_error(st$metric, cases_of(st, st$data), predict_constant(st, st$data), fitted, seed)
-  list(value = gain$loss, std_error = gain$std_error, df = gain$df, kind = "gain alone", n = nrow(st$data), sign = NA, p_value = NA)
+  gain <- loss_with_error(
+    st$metric, cases_of(st, st$data), predict_constant(st, st$data), fitted, seed
+  )
+  list(
+    value = gain$loss,
+    std_error = gain$std_error,
+    df = gain$df,
+    kind = "gain alone",
+    n = nrow(st$data),
+    sign = NA,
+    p_value = NA
+  )
 }

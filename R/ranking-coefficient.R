@@ -1,25 +1,39 @@
 #' Rank predictors by the coefficients of a linear predictor
 #'
-#' How much does the linear predictor of a linear, generalised linear or penalised model move with a predictor over the training rows?
+#' How much does the linear predictor of a linear, generalised linear or penalised model move with
+#' a predictor over the training rows?
 #'
 #' @inheritParams rank_permutation
-#' @param unit `"predictor"` (default): all terms that use a predictor, jointly. `"term"`: each term of the formula by itself.
-#' @return A [ranking] of method `coefficient`, on the scale of the linear predictor (for `lm` the target's unit, for a logit log-odds). `about` is `learner`: the interval is that of the
-#'   fit's own standard errors; `NA` for models that have none (penalised, multinomial), where `about` is `rows`. Attribute `units` holds, per model, a data frame of `predictor`, `columns` (coefficients
-#'   involved), `sign` (+1, -1, or `NA` for several columns), `statistic`, `df` and `p_value` (joint Wald test: F for `lm`, chi squared otherwise; `NA` without standard errors).
-#'   Flag `aliased`: at least one coefficient could not be estimated; `nearly aliased`: the error of its contribution is more than a thousand times that of the best determined column, because other columns all but repeat it, so that its place says little. With several classes: a set of rows per class, its coefficients taken against the classes' mean, and their sum.
-#' @details For the columns G of a predictor with coefficients b, their covariance S over the training rows and the covariance V of b, \eqn{I = \sqrt{b'Sb}}: the standard deviation of what G adds to the linear
-#'   predictor. For a number that is |b| sd(x) (Gelman 2008); for a factor it does not depend on the reference level. With several columns \eqn{b'Sb} is too large by tr(SV), which is taken off.
+#' @param unit `"predictor"` (default): all terms that use a predictor, jointly. `"term"`: each
+#'   term of the formula by itself.
+#' @return A [ranking] of method `coefficient`, on the scale of the linear predictor (for `lm` the
+#'   target's unit, for a logit log-odds). `about` is `learner`: the interval is that of the fit's
+#'   own standard errors; `NA` for models that have none (penalised, multinomial), where `about`
+#'   is `rows`. Attribute `units` holds, per model, a data frame of `predictor`, `columns`
+#'   (coefficients involved), `sign` (+1, -1, or `NA` for several columns), `statistic`, `df` and
+#'   `p_value` (joint Wald test: F for `lm`, chi squared otherwise; `NA` without standard errors).
+#'   Flag `aliased`: at least one coefficient could not be estimated; `nearly aliased`: the error
+#'   of its contribution is more than a thousand times that of the best determined column, because
+#'   other columns all but repeat it, so that its place says little. With several classes: a set
+#'   of rows per class, its coefficients taken against the classes' mean, and their sum.
+#' @details For the columns G of a predictor with coefficients b, their covariance S over the
+#'   training rows and the covariance V of b, \eqn{I = \sqrt{b'Sb}}: the standard deviation of
+#'   what G adds to the linear
+#'   predictor. For a number that is |b| sd(x) (Gelman 2008); for a factor it does not depend on
+#'   the reference level. With several columns \eqn{b'Sb} is too large by tr(SV), which is taken
+#'   off.
 #'   Standard error by the delta method: \eqn{\sqrt{b'SVSb}/I}.
 #' @section Errors: No training rows; no model with coefficients among `models`.
-#' @references Gelman, A. (2008). Scaling regression inputs by dividing by two standard deviations. \doi{10.1002/sim.3107}.
+#' @references Gelman, A. (2008). Scaling regression inputs by dividing by two standard
+#'   deviations. \doi{10.1002/sim.3107}.
 #'   Kelley, T. (1935). An unbiased correlation ratio measure. \doi{10.1073/pnas.21.9.554}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + clay_source + operator, kiln$train)
 #' rank_coefficients(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_coefficients <- function(study, ..., models = NULL, unit = "predictor", level = 0.95) {
+rank_coefficients <- function(
+    study, ..., models = NULL, unit = "predictor", level = 0.95) {
   st <- open_ranking(study, "rank_coefficients", ...)
   need_train(st, "Ranking by coefficients")
   unit <- check_choice(unit, c("predictor", "term"), "unit")
@@ -27,64 +41,157 @@ rank_coefficients <- function(study, ..., models = NULL, unit = "predictor", lev
   models <- pick_models(st, models)
   bare <- vapply(models, function(m) is.null(m$linear), NA)
   if (all(bare)) {
-    stop_study(paste0("Ranking by coefficients needs a linear predictor; none of these models has one that dreher reads: ", quote_some(names(models)), "."),
-               todo = "Rank them by permutation or Shapley importance.")
+    stop_study(
+      paste0(
+        "Ranking by coefficients needs a linear predictor; none of these models has ",
+        "one that dreher reads: ", quote_some(names(models)), "."
+      ),
+      todo = "Rank them by permutation or Shapley importance."
+    )
   }
   parts <- lapply(models[!bare], weigh_model, st = st, unit = unit, level = level)
-  bind_rankings(st, parts, NA_integer_, level, left_out = leave_out("coefficient", names(models)[bare], "it has no coefficients"))
+  bind_rankings(
+    st,
+    parts,
+    NA_integer_,
+    level,
+    left_out = leave_out("coefficient", names(models)[bare], "it has no coefficients")
+  )
 }
 
 weigh_model <- function(model, st, unit, level) {
   linear <- model$linear
   design <- linear$design(model_rows(st, model, st$train, "train"))
-  S <- function(columns) stats::cov(design[, columns, drop = FALSE])   # of one predictor at a time: the whole matrix may be huge
+  # of one predictor at a time: the whole matrix may be huge
+  S <- function(columns) stats::cov(design[, columns, drop = FALSE])
   groups <- if (unit == "term") {
-    stats::setNames(lapply(seq_along(linear$columns), function(t) which(linear$term == t)), names(linear$columns))
+    stats::setNames(
+      lapply(seq_along(linear$columns), function(t) which(linear$term == t)),
+      names(linear$columns)
+    )
   } else {
     predictors <- model$inputs$predictors
-    terms_of <- split(rep(seq_along(linear$columns), lengths(linear$columns)), factor(unlist(linear$columns), predictors))
-    columns_of <- split(seq_along(linear$term), factor(linear$term, seq_along(linear$columns)))
-    lapply(stats::setNames(terms_of, predictors), function(terms) sort(unlist(columns_of[terms], use.names = FALSE)))
+    terms_of <- split(
+      rep(seq_along(linear$columns), lengths(linear$columns)),
+      factor(unlist(linear$columns), predictors)
+    )
+    columns_of <- split(
+      seq_along(linear$term), factor(linear$term, seq_along(linear$columns))
+    )
+    lapply(stats::setNames(terms_of, predictors), function(terms) {
+      sort(unlist(columns_of[terms], use.names = FALSE))
+    })
   }
   beta <- as.matrix(linear$beta)
-  if (ncol(beta) > 1) return(weigh_classes(model, st, groups, beta, S, nrow(design), level))
+  if (ncol(beta) > 1) {
+    return(weigh_classes(model, st, groups, beta, S, nrow(design), level))
+  }
   scale <- if (!is.null(linear$vcov)) least_variance(linear, design)
-  weighed <- lapply(groups, weigh_group, b = beta[, 1], S = S, V = linear$vcov, df = linear$df, scale = scale)
+  weighed <- lapply(
+    groups, weigh_group, b = beta[, 1], S = S, V = linear$vcov, df = linear$df,
+    scale = scale
+  )
   get <- function(field) vapply(weighed, function(w) as.double(w[[field]]), 0)
   importance <- get("importance")
   std_error <- get("std_error")
-  limits <- t_limits(importance, std_error, if (is.null(linear$df)) Inf else linear$df, level)
-  flags <- join_flags(if (unit == "predictor") st$flags$predictors[names(groups)] else rep("", length(groups)), st$flags$models[[model$name]],
-                      ifelse(vapply(groups, function(g) any(names(linear$beta)[g] %in% linear$aliased), NA), "aliased", ""))
+  limits <- t_limits(
+    importance, std_error, if (is.null(linear$df)) Inf else linear$df, level
+  )
+  flags <- join_flags(
+    if (unit == "predictor") {
+      st$flags$predictors[names(groups)]
+    } else {
+      rep("", length(groups))
+    },
+    st$flags$models[[model$name]],
+    ifelse(
+      vapply(groups, function(g) any(names(linear$beta)[g] %in% linear$aliased), NA),
+      "aliased",
+      ""
+    )
+  )
   flags <- join_flags(flags, ifelse(get("inflation") > 1000, "nearly aliased", ""))
   exact <- !is.null(linear$vcov)
-  table <- ranking_rows(st, model, "coefficient", "train", names(groups), importance, std_error, pmax(limits$lower, 0), limits$upper,
-                        about = if (exact) "learner" else "rows", flag = flags)
-  units <- data.frame(predictor = names(groups), columns = lengths(groups), sign = get("sign"), statistic = get("statistic"), df = get("df"), p_value = get("p_value"))
+  table <- ranking_rows(
+    st,
+    model,
+    "coefficient",
+    "train",
+    names(groups),
+    importance,
+    std_error,
+    pmax(limits$lower, 0),
+    limits$upper,
+    about = if (exact) "learner" else "rows",
+    flag = flags
+  )
+  units <- data.frame(
+    predictor = names(groups),
+    columns = lengths(groups),
+    sign = get("sign"),
+    statistic = get("statistic"),
+    df = get("df"),
+    p_value = get("p_value")
+  )
   rownames(units) <- NULL
-  new_ranking(st, table, new_settings(model, "coefficient", "train", nrow(design), measures = "sd of its part of the linear predictor", scale = linear_scale(linear$link)),
-              stats::setNames(list(units), paste0(model$name, "/coefficient")), NA_integer_, level)
+  new_ranking(
+    st,
+    table,
+    new_settings(
+      model,
+      "coefficient",
+      "train",
+      nrow(design),
+      measures = "sd of its part of the linear predictor",
+      scale = linear_scale(linear$link)
+    ),
+    stats::setNames(list(units), paste0(model$name, "/coefficient")),
+    NA_integer_,
+    level
+  )
 }
 
-# What the variance of one standardised column's contribution would be at best, were all columns unrelated: that of the
-# column for which it is least stands for the scale of the errors.
+# What the variance of one standardised column's contribution would be at best, were all columns
+# unrelated: that of the column for which it is least stands for the scale of the errors.
 least_variance <- function(linear, design) {
-  known <- setdiff(intersect(colnames(design)[linear$term > 0], rownames(linear$vcov)), names(linear$beta)[linear$beta == 0])
+  known <- setdiff(
+    intersect(colnames(design)[linear$term > 0], rownames(linear$vcov)),
+    names(linear$beta)[linear$beta == 0]
+  )
   if (!length(known)) return(NA_real_)
   each <- apply(design[, known, drop = FALSE], 2, stats::var) * diag(linear$vcov)[known]
   min(each[each > 0], Inf)
 }
 
-# How many times larger the error of a group's contribution is than that of the best determined column.
-variance_inflation <- function(Sg, Vg, scale) if (is.finite(scale)) sum(diag(Sg %*% Vg)) / nrow(Sg) / scale else NA_real_
+# How many times larger the error of a group's contribution is than that of the best determined
+# column.
+variance_inflation <- function(Sg, Vg, scale) {
+  if (is.finite(scale)) sum(diag(Sg %*% Vg)) / nrow(Sg) / scale else NA_real_
+}
 
 linear_scale <- function(link) {
-  if (link == "identity") "prediction" else if (link == "logit") "log-odds" else if (grepl("(", link, fixed = TRUE)) link else paste(link, "link")
+  if (link == "identity") {
+    "prediction"
+  } else if (link == "logit") {
+    "log-odds"
+  } else if (grepl("(", link, fixed = TRUE)) {
+    link
+  } else {
+    paste(link, "link")
+  }
 }
 
 # One predictor's columns. V: covariance of the estimated coefficients, or NULL.
 weigh_group <- function(group, b, S, V, df, scale = NA) {
-  out <- list(importance = 0, std_error = if (is.null(V)) NA else 0, sign = NA, statistic = NA, df = NA, p_value = NA, inflation = NA)
+  out <- list(
+    importance = 0,
+    std_error = if (is.null(V)) NA else 0,
+    sign = NA,
+    statistic = NA,
+    df = NA,
+    p_value = NA,
+    inflation = NA
+  )
   known <- group[b[group] != 0 | names(b)[group] %in% rownames(V)]
   if (!length(known)) return(out)
   bg <- b[known]
@@ -99,23 +206,56 @@ weigh_group <- function(group, b, S, V, df, scale = NA) {
   biased <- if (length(known) > 1) sum(diag(Sg %*% Vg)) else 0
   out$importance <- sqrt(max(square - biased, 0))
   out$inflation <- variance_inflation(Sg, Vg, scale)
-  if (square > 0) out$std_error <- sqrt(max(as.vector(t(bg) %*% Sg %*% Vg %*% Sg %*% bg), 0) / square)
+  if (square > 0) {
+    out$std_error <- sqrt(max(as.vector(t(bg) %*% Sg %*% Vg %*% Sg %*% bg), 0) / square)
+  }
   wald <- tryCatch(sum(bg * solve(Vg, bg)), error = function(e) NA_real_)
   k <- length(known)
   out$df <- k
   out$statistic <- if (is.null(df)) wald else wald / k
-  out$p_value <- if (is.null(df)) stats::pchisq(wald, k, lower.tail = FALSE) else stats::pf(wald / k, k, df, lower.tail = FALSE)
+  out$p_value <- if (is.null(df)) {
+    stats::pchisq(wald, k, lower.tail = FALSE)
+  } else {
+    stats::pf(wald / k, k, df, lower.tail = FALSE)
+  }
   out
 }
 
-# Several linear predictors, one per class: coefficients against their mean, so that no class is the reference.
+# Several linear predictors, one per class: coefficients against their mean, so that no class is
+# the reference.
 weigh_classes <- function(model, st, groups, beta, S, n, level) {
   beta <- beta - rowMeans(beta)
-  sizes <- vapply(groups, function(g) {
-    sqrt(pmax(colSums(beta[g, , drop = FALSE] * (S(g) %*% beta[g, , drop = FALSE])), 0))
-  }, double(ncol(beta)))
+  sizes <- vapply(
+    groups,
+    function(g) {
+      sqrt(pmax(colSums(beta[g, , drop = FALSE] * (S(g) %*% beta[g, , drop = FALSE])), 0))
+    },
+    double(ncol(beta))
+  )
   flags <- join_flags(rep("", length(groups)), st$flags$models[[model$name]])
-  one <- function(importance, class) ranking_rows(st, model, "coefficient", "train", names(groups), as.vector(importance), about = "rows", class = class, flag = flags)
-  tables <- c(list(one(colSums(sizes), NA_character_)), lapply(st$classes, function(k) one(sizes[match(k, colnames(beta)), ], k)))
-  new_ranking(st, do.call(rbind, tables), new_settings(model, "coefficient", "train", n, measures = "sd of its part of the linear predictors", scale = "log-odds"), list(), NA_integer_, level)
+  one <- function(importance, class) {
+    ranking_rows(
+      st, model, "coefficient", "train", names(groups), as.vector(importance),
+      about = "rows", class = class, flag = flags
+    )
+  }
+  tables <- c(
+    list(one(colSums(sizes), NA_character_)),
+    lapply(st$classes, function(k) one(sizes[match(k, colnames(beta)), ], k))
+  )
+  new_ranking(
+    st,
+    do.call(rbind, tables),
+    new_settings(
+      model,
+      "coefficient",
+      "train",
+      n,
+      measures = "sd of its part of the linear predictors",
+      scale = "log-odds"
+    ),
+    list(),
+    NA_integer_,
+    level
+  )
 }

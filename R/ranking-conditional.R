@@ -1,9 +1,10 @@
-# Permutation within strata: rows that are alike in what the other predictors say of the shuffled one exchange its
-# values, so that correlated predictors are not asked about rows that cannot occur.
+# Permutation within strata: rows that are alike in what the other predictors say of the shuffled
+# one exchange its values, so that correlated predictors are not asked about rows that cannot
+# occur.
 #
-# A shallow regression tree (rpart) of the unit on all other predictors, grown on the training rows and pruned by the
-# one-standard-error rule, makes the strata; strata with few of the rows at hand are joined to the
-# smaller of their neighbours in the order of the means.
+# A shallow regression tree (rpart) of the unit on all other predictors, grown on the training
+# rows and pruned by the one-standard-error rule, makes the strata; strata with few of the rows at
+# hand are joined to the smaller of their neighbours in the order of the means.
 
 # list(stratum = number per row, explained = share of the unit's variance between the strata)
 draw_strata <- function(st, model, unit, rows, seed, least = 20) {
@@ -18,8 +19,18 @@ draw_strata <- function(st, model, unit, rows, seed, least = 20) {
   if (sum(known) < 60 || stats::sd(response[known]) == 0) return(alone)
   frame <- cbind(train[known, others, drop = FALSE], data.frame(along = response[known]))
   names(frame) <- c(paste0("x", seq_along(others)), "along")
-  control <- rpart::rpart.control(maxdepth = 3, minbucket = max(30, ceiling(0.05 * nrow(frame))), cp = 0.001, xval = 10, maxcompete = 0)
-  tree <- with_stream(seed, c("strata", unit), rpart::rpart(along ~ ., frame, method = "anova", control = control))
+  control <- rpart::rpart.control(
+    maxdepth = 3,
+    minbucket = max(30, ceiling(0.05 * nrow(frame))),
+    cp = 0.001,
+    xval = 10,
+    maxcompete = 0
+  )
+  tree <- with_stream(
+    seed,
+    c("strata", unit),
+    rpart::rpart(along ~ ., frame, method = "anova", control = control)
+  )
   tree <- prune_one_error(tree)
   new <- stats::setNames(rows[others], paste0("x", seq_along(others)))
   mean_of <- stats::predict(tree, new)
@@ -27,17 +38,30 @@ draw_strata <- function(st, model, unit, rows, seed, least = 20) {
   own <- along(rows)
   within <- own - stats::ave(own, stratum, FUN = function(x) mean(x, na.rm = TRUE))
   total <- sum((own - mean(own, na.rm = TRUE))^2, na.rm = TRUE)
-  list(stratum = stratum, explained = if (total > 0) 1 - sum(within^2, na.rm = TRUE) / total else 0)
+  list(
+    stratum = stratum,
+    explained = if (total > 0) 1 - sum(within^2, na.rm = TRUE) / total else 0
+  )
 }
 
-# A number stays as it is; a factor or several columns become their first principal coordinate, standardised.
+# A number stays as it is; a factor or several columns become their first principal coordinate,
+# standardised.
 first_coordinate <- function(columns) {
-  if (length(columns) == 1 && !is.factor(columns[[1]]) && !is.character(columns[[1]])) return(function(data) as.double(data[[names(columns)]]))
+  if (length(columns) == 1 && !is.factor(columns[[1]]) && !is.character(columns[[1]])) {
+    return(function(data) as.double(data[[names(columns)]]))
+  }
   spread <- function(data) {
-    do.call(cbind, lapply(names(columns), function(p) {
-      known <- levels_of_column(columns[[p]])
-      if (is.null(known)) as.double(data[[p]]) else outer(as.character(data[[p]]), known, "==") + 0
-    }))
+    do.call(
+      cbind,
+      lapply(names(columns), function(p) {
+        known <- levels_of_column(columns[[p]])
+        if (is.null(known)) {
+          as.double(data[[p]])
+        } else {
+          outer(as.character(data[[p]]), known, "==") + 0
+        }
+      })
+    )
   }
   x <- spread(columns)
   centre <- colMeans(x, na.rm = TRUE)
@@ -68,14 +92,22 @@ join_small <- function(stratum, least) {
     size <- tabulate(stratum)
     if (length(size) < 2 || min(size) >= least) return(stratum)
     small <- which.min(size)
-    into <- if (small == 1) 2L else if (small == length(size)) small - 1L else if (size[small - 1] <= size[small + 1]) small - 1L else small + 1L
+    into <- if (small == 1) {
+      2L
+    } else if (small == length(size)) {
+      small - 1L
+    } else if (size[small - 1] <= size[small + 1]) {
+      small - 1L
+    } else {
+      small + 1L
+    }
     stratum[stratum == small] <- into
     stratum <- match(stratum, sort(unique(stratum)))
   }
 }
 
-# The shift design within each stratum; a stratum of one row keeps its own value. Rows of a block give to each other only
-# where their stratum has no other rows to give.
+# The shift design within each stratum; a stratum of one row keeps its own value. Rows of a block
+# give to each other only where their stratum has no other rows to give.
 draw_donors_within <- function(stratum, repeats, seed, block = NULL) {
   donors <- matrix(seq_along(stratum), length(stratum), repeats)
   for (s in unique(stratum)) {
@@ -90,22 +122,67 @@ draw_donors_within <- function(stratum, repeats, seed, block = NULL) {
   donors
 }
 
-# The conditional rows of a ranking, beside the plain ones: every unit has strata, and so donors, of its own.
+# The conditional rows of a ranking, beside the plain ones: every unit has strata, and so donors,
+# of its own.
 permute_within <- function(open, cases, on, units, form, repeats, level, seed) {
   st <- open$st
   repeats <- min(repeats, open$n - 1L)
-  strata <- lapply(units, function(u) if (length(u)) draw_strata(st, open$model, u, open$rows, seed) else list(stratum = rep(1L, open$n), explained = 0))
+  strata <- lapply(units, function(u) {
+    if (length(u)) {
+      draw_strata(st, open$model, u, open$rows, seed)
+    } else {
+      list(stratum = rep(1L, open$n), explained = 0)
+    }
+  })
   used <- which(lengths(units) > 0)
   donors <- array(0L, c(open$n, repeats, length(used)))
-  for (u in seq_along(used)) donors[, , u] <- draw_donors_within(strata[[used[u]]]$stratum, repeats, seed, cases$block)
+  for (u in seq_along(used)) {
+    donors[, , u] <- draw_donors_within(
+      strata[[used[u]]]$stratum, repeats, seed, cases$block
+    )
+  }
   design <- list(donors = donors, own = TRUE, repeats = repeats)
-  judged <- judge_units(open, cases, units, design, st$metric, form, level, seed, lapply(strata, `[[`, "stratum"))
+  judged <- judge_units(
+    open,
+    cases,
+    units,
+    design,
+    st$metric,
+    form,
+    level,
+    seed,
+    lapply(strata, `[[`, "stratum")
+  )
   if (!length(judged)) rlang::interrupt()
-  stopped <- if (isTRUE(attr(judged, "stopped"))) paste0(length(judged), " of ", length(units), " predictors of model \"", open$model$name, "\" are ranked within strata.")
+  stopped <- if (isTRUE(attr(judged, "stopped"))) {
+    paste0(
+      length(judged), " of ", length(units), " predictors of model \"", open$model$name,
+      "\" are ranked within strata."
+    )
+  }
   strata <- strata[names(judged)]
-  quality <- data.frame(model = rep(open$model$name, length(judged)), unit = names(judged), strata = vapply(strata, function(s) max(s$stratum), 1L),
-                        smallest = vapply(strata, function(s) min(tabulate(s$stratum)), 1L), explained = vapply(strata, `[[`, 0, "explained"), row.names = NULL)
-  out <- ranking_of_shuffles(open$model, st, on, units[names(judged)], judged, open$n, repeats, form, seed, level, shuffle_share(judged), ifelse(quality$strata == 1, "1 stratum", ""))
+  quality <- data.frame(
+    model = rep(open$model$name, length(judged)),
+    unit = names(judged),
+    strata = vapply(strata, function(s) max(s$stratum), 1L),
+    smallest = vapply(strata, function(s) min(tabulate(s$stratum)), 1L),
+    explained = vapply(strata, `[[`, 0, "explained"),
+    row.names = NULL
+  )
+  out <- ranking_of_shuffles(
+    open$model,
+    st,
+    on,
+    units[names(judged)],
+    judged,
+    open$n,
+    repeats,
+    form,
+    seed,
+    level,
+    shuffle_share(judged),
+    ifelse(quality$strata == 1, "1 stratum", "")
+  )
   attr(out, "strata") <- quality
   attr(out, "stopped") <- stopped
   out

@@ -1,77 +1,120 @@
 #' Rank predictors by permutation importance
 #'
-#' How much worse does a model score on rows it has not seen when the values of one predictor are shuffled among the
-#' rows? Works for every model.
+#' How much worse does a model score on rows it has not seen when the values of one predictor are
+#' shuffled among the rows? Works for every model.
 #'
 #' @param study A [study()].
 #' @param ... Must be empty.
 #' @param models Names of the models to rank. Default: all.
-#' @param rows Which rows are shuffled: `"holdout"` (default); `"train"`, which flatters and gets no interval; `"oob"`, the training rows, each with only
-#'   those trees of a forest that have not seen it; a data frame of other rows with the target; or several: words, or a named list of data frames.
-#' @param unit What is shuffled: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary together; or a named list of
-#'   groups of predictors.
-#' @param form `"difference"` (default), or `"ratio"`: the rise of the loss as a share of the loss, for losses with a true zero.
-#' @param conditional TRUE: beside the plain form, values are also exchanged only among rows that are alike in what the other predictors say of
-#'   the shuffled one. Needs training rows.
-#' @param repeats Number of shuffles, at least 1; more than the number of rows less one is brought down to it. `"auto"`: 10, doubled up to 160 until the shuffles' own noise
-#'   is under a tenth of the variance of every importance that stands out from zero. `"all"`: every row receives from every other, with no noise of shuffling.
+#' @param rows Which rows are shuffled: `"holdout"` (default); `"train"`, which flatters and gets
+#'   no interval; `"oob"`, the training rows, each with only those trees of a forest that have not
+#'   seen it; a data frame of other rows with the target; or several: words, or a named list of
+#'   data frames.
+#' @param unit What is shuffled: `"predictor"` (default), each by itself; `"family"`, the
+#'   predictors of a family of the dictionary together; or a named list of groups of predictors.
+#' @param form `"difference"` (default), or `"ratio"`: the rise of the loss as a share of the
+#'   loss, for losses with a true zero.
+#' @param conditional TRUE: beside the plain form, values are also exchanged only among rows that
+#'   are alike in what the other predictors say of the shuffled one. Needs training rows.
+#' @param repeats Number of shuffles, at least 1; more than the number of rows less one is brought
+#'   down to it. `"auto"`: 10, doubled up to 160 until the shuffles' own noise is under a tenth of
+#'   the variance of every importance that stands out from zero. `"all"`: every row receives from
+#'   every other, with no noise of shuffling.
 #' @param max_rows At most so many rows, drawn by seed. The interval knows how many there were.
 #' @param level Level of the intervals.
-#' @param seed A whole number; the same seed gives the same result whatever the number of threads or workers.
+#' @param seed A whole number; the same seed gives the same result whatever the number of threads
+#'   or workers.
 #' @param threads Number of threads; default: the study's.
-#' @return A [ranking]. `importance` is the rise of the loss (or fall of the score) in the metric's unit; with `form = "ratio"` the loss after the shuffle over
-#'   the loss before it, less 1. For units of several predictors attribute `members` holds a data frame of each member alone (`model`, `unit`, `member`, `importance`, `std_error`),
-#'   the `joint` value, the `sum` over the members, what the joint value is `beyond` the sum, with its paired error `beyond_error` (`NA` for metrics with the jackknife), the loss they are measured in
-#'   (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`: adds up over predictors that act side by side. Asked for holdout and training
-#'   rows, attribute `gap` holds both importances per model and predictor, their difference, and whether the one on training rows lies `beyond` the holdout interval. Attribute `twins`, without
-#'   `conditional`, holds the pairs of predictors that go together (correlation of ranks, or of the indicators of levels, of 0.9 or more); they are flagged `twin`.
-#' @details
-#' The estimand for predictor j of model f with row loss l is
-#' \eqn{E\,l(y, f(x_{-j}, x'_j)) - E\,l(y, f(x))}{E l(y, f(x with x_j from another row)) - E l(y, f(x))}
-#' (Breiman 2001; Fisher, Rudin and Dominici 2019).
-#' The rows are put in one random order and the values are shifted along it by `repeats` distinct steps: no row is its
-#' own donor and no pair of rows is used twice, so the estimate has no bias (a plain shuffle is biased by 1 - 1/n). All
-#' predictors and models share the same donors. Shuffled predictions are pooled over repeats before a root or ratio is taken.
+#' @return A [ranking]. `importance` is the rise of the loss (or fall of the score) in the
+#'   metric's unit; with `form = "ratio"` the loss after the shuffle over the loss before it, less
+#'   1. For units of several predictors attribute `members` holds a data frame of each member
+#'   alone (`model`, `unit`, `member`, `importance`, `std_error`), the `joint` value, the `sum`
+#'   over the members, what the joint value is `beyond` the sum, with its paired error
+#'   `beyond_error` (`NA` for metrics with the jackknife), the loss they are measured in
+#'   (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`: adds
+#'   up over predictors that act side by side. Asked for holdout and training rows, attribute
+#'   `gap` holds both importances per model and predictor, their difference, and whether the one
+#'   on training rows lies `beyond` the holdout interval. Attribute `twins`, without
+#'   `conditional`, holds the pairs of predictors that go together (correlation of ranks, or of
+#'   the indicators of levels, of 0.9 or more); they are flagged `twin`.
+#' @details The estimand for predictor j of model f with row loss l is \eqn{E\,l(y, f(x_{-j},
+#'   x'_j)) - E\,l(y, f(x))}{E l(y, f(x with x_j from another row)) - E l(y, f(x))} (Breiman 2001;
+#'   Fisher, Rudin and Dominici 2019). The rows are put in one random order and the values are
+#'   shifted along it by `repeats` distinct steps: no row is its own donor and no pair of rows is
+#'   used twice, so the estimate has no bias (a plain shuffle is biased by 1 - 1/n). All
+#'   predictors and models share the same donors. Shuffled predictions are pooled over repeats
+#'   before a root or ratio is taken.
 #'
-#' *Interval:* for this fitted model on new rows of the same kind. Each row counts twice, as a receiver and as a donor of
-#' values. With \eqn{D_{ir}} the centred change of row i's influence in repeat r, \eqn{A_i} its mean over r and \eqn{B_i} the mean change of
-#' the rows that received i's values, \eqn{V_2 = var(A + B)/n}. Shuffle noise \eqn{q = \sum D^2/(nR)^2}{q = sum D^2 / (nR)^2} is in V2 twice; half of it is
-#' taken out (all of it when `repeats` is under 5), never more than three quarters. Column `shuffle_noise` of attribute `settings` says how large a share of the variance it is, at most, among the
-#' importances that stand out from zero. Limits are those of t, but on the side of the longer tail of the rows' influences (from 20 rows or blocks on): rare rows that count for much are often not in the sample, and
-#' the estimate and its error are then both too small. There the limit is stretched by Hall's transformation of skewed means (1992), with degrees of freedom that follow the kurtosis of the influences (Box 1953). How often 95 % intervals hold the value in
-#' the population is simulated in `bench/coverage.R`: 96 % on average over 288 cells of 200 and 1,000 rows, eight metrics, three models and strong, weak and null predictors, also joint, weighted,
-#' blocked and conditional, and 93 to 99 % in each. For a metric of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`, `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
+#' *Interval:* for this fitted model on new rows of the same kind. Each row counts twice, as a
+#' receiver and as a donor of values. With \eqn{D_{ir}} the centred change of row i's influence in
+#' repeat r, \eqn{A_i} its mean over r and \eqn{B_i} the mean change of the rows that received i's
+#' values, \eqn{V_2 = var(A + B)/n}. Shuffle noise \eqn{q = \sum D^2/(nR)^2}{q = sum D^2 / (nR)^2}
+#' is in V2 twice; half of it is taken out (all of it when `repeats` is under 5), never more than
+#' three quarters. Column `shuffle_noise` of attribute `settings` says how large a share of the
+#' variance it is, at most, among the importances that stand out from zero. Limits are those of t,
+#' but on the side of the longer tail of the rows' influences (from 20 rows or blocks on): rare
+#' rows that count for much are often not in the sample, and the estimate and its error are then
+#' both too small. There the limit is stretched by Hall's transformation of skewed means (1992),
+#' with degrees of freedom that follow the kurtosis of the influences (Box 1953). How often 95 %
+#' intervals hold the value in the population is simulated in `bench/coverage.R`: 96 % on average
+#' over 288 cells of 200 and 1,000 rows, eight metrics, three models and strong, weak and null
+#' predictors, also joint, weighted, blocked and conditional, and 93 to 99 % in each. For a metric
+#' of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`,
+#' `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
 #'
-#' *Weights and blocks* of the study: a row's loss counts by its weight, the donor is any other row. With blocks, no row receives from its own block, and the error is that of the sums over
+#' *Weights and blocks* of the study: a row's loss counts by its weight, the donor is any other
+#' row. With blocks, no row receives from its own block, and the error is that of the sums over
 #' whole blocks, with as many degrees of freedom as there are blocks, less one.
 #'
-#' *All pairs* (`repeats = "all"`): the complete U-statistic over all n(n - 1) pairs of rows. A forest's output is a step function of one column's value, and a linear model's terms of a predictor are
-#' numbers, so that both are exact for any number of rows; other models, units of several columns and metrics without a loss per row predict all pairs, up to 1,000 rows.
+#' *All pairs* (`repeats = "all"`): the complete U-statistic over all n(n - 1) pairs of rows. A
+#' forest's output is a step function of one column's value, and a linear model's terms of a
+#' predictor are numbers, so that both are exact for any number of rows; other models, units of
+#' several columns and metrics without a loss per row predict all pairs, up to 1,000 rows.
 #'
-#' *Interrupts* keep the models, and for models other than forests the predictors, that are done; a warning of class `dreher_warning_stopped` says what is missing.
+#' *Interrupts* keep the models, and for models other than forests the predictors, that are done;
+#' a warning of class `dreher_warning_stopped` says what is missing.
 #'
-#' *Units of several predictors* take all values from the same donor row (Gregorutti, Michel and Saint-Pierre 2015). A joint value above the sum of the members' says that
-#' they stand in for each other: shuffled one at a time, the others carry on. One below the sum says that they act together, and each takes the common part with it. Said for squared errors only (RMSE and R
-#' squared are turned into them; Brier score), where predictors that act side by side add up, and beyond two standard errors.
+#' *Units of several predictors* take all values from the same donor row (Gregorutti, Michel and
+#' Saint-Pierre 2015). A joint value above the sum of the members' says that they stand in for
+#' each other: shuffled one at a time, the others carry on. One below the sum says that they act
+#' together, and each takes the common part with it. Said for squared errors only (RMSE and R
+#' squared are turned into them; Brier score), where predictors that act side by side add up, and
+#' beyond two standard errors.
 #'
-#' *Conditional* (column `rows` ends in `conditional`): plain shuffles of correlated predictors make rows that cannot occur, and lend a predictor that does nothing some of the importance of
-#' those it goes with (Hooker, Mentch and Zhou 2021). A tree of at most three questions, grown on the training rows and pruned by the one-standard-error rule, foretells the predictor from all
-#' others (for a factor or a group: its first principal coordinate); its leaves are the strata, those with fewer than 20 rows joined to a neighbour in the order of their means (Molnar et al. 2023). Attribute `strata` says per
-#' predictor how many there are, the size of the smallest, and the share of the predictor's variance between them (`explained`). With one stratum (flag `1 stratum`) it is the plain form with another draw. What is left of the
-#' dependence inside the strata keeps a predictor that does nothing slightly above zero; conditional values answer another question than plain ones and are not comparable with them in size.
-#' Their intervals take the strata as given. With `repeats = "all"` they keep to 10 repeats.
+#' *Conditional* (column `rows` ends in `conditional`): plain shuffles of correlated predictors
+#' make rows that cannot occur, and lend a predictor that does nothing some of the importance of
+#' those it goes with (Hooker, Mentch and Zhou 2021). A tree of at most three questions, grown on
+#' the training rows and pruned by the one-standard-error rule, foretells the predictor from all
+#' others (for a factor or a group: its first principal coordinate); its leaves are the strata,
+#' those with fewer than 20 rows joined to a neighbour in the order of their means (Molnar et al.
+#' 2023). Attribute `strata` says per predictor how many there are, the size of the smallest, and
+#' the share of the predictor's variance between them (`explained`). With one stratum (flag `1
+#' stratum`) it is the plain form with another draw. What is left of the dependence inside the
+#' strata keeps a predictor that does nothing slightly above zero; conditional values answer
+#' another question than plain ones and are not comparable with them in size. Their intervals take
+#' the strata as given. With `repeats = "all"` they keep to 10 repeats.
 #'
 #' *Ratio*: worked out on the logarithm, whose limits are turned back.
 #'
-#' For tree models the shuffled predictions come from one walk per row and tree (the same numbers up to rounding).
-#' @section Errors: Fewer than 2 rows; out-of-bag rows of a model that does not say which rows its trees have seen; a block of more than half of the rows; a group with unknown predictors; a ratio for a metric without a true zero; a metric that is undefined on the rows; a metric of your own that does not return one number.
+#' For tree models the shuffled predictions come from one walk per row and tree (the same numbers
+#' up to rounding).
+#' @section Errors: Fewer than 2 rows; out-of-bag rows of a model that does not say which rows its
+#'   trees have seen; a block of more than half of the rows; a group with unknown predictors; a
+#'   ratio for a metric without a true zero; a metric that is undefined on the rows; a metric of
+#'   your own that does not return one number.
 #' @references Breiman, L. (2001). Random forests. \doi{10.1023/A:1010933404324}.
-#'   Fisher, A., Rudin, C. and Dominici, F. (2019). All models are wrong, but many are useful. \url{https://jmlr.org/papers/v20/18-760.html}.
-#'   Gregorutti, B., Michel, B. and Saint-Pierre, P. (2015). Grouped variable importance with random forests. \doi{10.1016/j.csda.2015.04.002}.
-#'   Hooker, G., Mentch, L. and Zhou, S. (2021). Unrestricted permutation forces extrapolation. \doi{10.1007/s11222-021-10057-z}.
-#'   Molnar, C., Koenig, G., Bischl, B. and Casalicchio, G. (2023). Model-agnostic feature importance and effects with dependent features. \doi{10.1007/s10618-022-00901-9}.
-#'   Hoeffding, W. (1948). A class of statistics with asymptotically normal distribution. \doi{10.1214/aoms/1177730196}.
-#'   Hall, P. (1992). On the removal of skewness by transformation. \doi{10.1111/j.2517-6161.1992.tb01876.x}.
+#'   Fisher, A., Rudin, C. and Dominici, F. (2019). All models are wrong, but many are useful.
+#'   \url{https://jmlr.org/papers/v20/18-760.html}.
+#'   Gregorutti, B., Michel, B. and Saint-Pierre, P. (2015). Grouped variable importance with
+#'   random forests. \doi{10.1016/j.csda.2015.04.002}.
+#'   Hooker, G., Mentch, L. and Zhou, S. (2021). Unrestricted permutation forces extrapolation.
+#'   \doi{10.1007/s11222-021-10057-z}.
+#'   Molnar, C., Koenig, G., Bischl, B. and Casalicchio, G. (2023). Model-agnostic feature
+#'   importance and effects with dependent features. \doi{10.1007/s10618-022-00901-9}.
+#'   Hoeffding, W. (1948). A class of statistics with asymptotically normal distribution.
+#'   \doi{10.1214/aoms/1177730196}.
+#'   Hall, P. (1992). On the removal of skewness by transformation.
+#'   \doi{10.1111/j.2517-6161.1992.tb01876.x}.
 #'   Box, G. E. P. (1953). Non-normality and tests on variances. \doi{10.1093/biomet/40.3-4.318}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -79,16 +122,26 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' rank_permutation(st)
 #' @export
-rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit = "predictor", form = "difference", conditional = FALSE, repeats = 10,
-                             max_rows = NULL, level = 0.95, seed = 1, threads = NULL) {
+rank_permutation <- function(
+    study, ..., models = NULL, rows = "holdout", unit = "predictor", form = "difference",
+    conditional = FALSE, repeats = 10, max_rows = NULL, level = 0.95, seed = 1,
+    threads = NULL) {
   st <- open_ranking(study, "rank_permutation", ..., threads = threads)
-  if (!identical(repeats, "auto") && !identical(repeats, "all")) repeats <- check_count(repeats, "repeats")
+  if (!identical(repeats, "auto") && !identical(repeats, "all")) {
+    repeats <- check_count(repeats, "repeats")
+  }
   if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   form <- check_choice(form, c("difference", "ratio"), "form")
   if (form == "ratio" && !isTRUE(st$metric$ratio)) {
-    stop_input(paste0("`form = \"ratio\"` needs a metric that is a loss with a true zero; \"", st$metric$name, "\" is not."), todo = "Use form = \"difference\", or rmse, brier and the like.")
+    stop_input(
+      paste0(
+        "`form = \"ratio\"` needs a metric that is a loss with a true zero; \"",
+        st$metric$name, "\" is not."
+      ),
+      todo = "Use form = \"difference\", or rmse, brier and the like."
+    )
   }
   check_flag(conditional, "conditional")
   if (conditional) need_train(st, "Conditional permutation (for its strata)")
@@ -96,8 +149,18 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
   units <- lapply(models, function(m) shuffle_units(st, m, unit))
   several <- lapply(pick_several_rows(st, rows), draw_rows, max_rows, seed)
   for (on in several) {
-    if (conditional && on$label %in% c("train", "oob")) stop_input("Conditional permutation is for rows the model has not seen.", todo = "Use rows = \"holdout\", or a data frame of other rows.")
-    if (nrow(on$data) < 2) stop_input("Permutation importance needs at least 2 rows.", paste0("Given: ", nrow(on$data), "."))
+    if (conditional && on$label %in% c("train", "oob")) {
+      stop_input(
+        "Conditional permutation is for rows the model has not seen.",
+        todo = "Use rows = \"holdout\", or a data frame of other rows."
+      )
+    }
+    if (nrow(on$data) < 2) {
+      stop_input(
+        "Permutation importance needs at least 2 rows.",
+        paste0("Given: ", nrow(on$data), ".")
+      )
+    }
     if (on$label == "oob") for (m in models) need_inbag(m)
   }
   # Asked for alone, the plain form must say who borrows from whom.
@@ -108,16 +171,28 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
   }
   parts <- list()
   stopped <- NULL
-  for (m in names(models)) for (on in several) {
-    if (!is.null(stopped)) break
-    part <- tryCatch(permute_model(models[[m]], st, on, units[[m]], form, repeats, conditional, level, seed),
-                     interrupt = function(e) structure(data.frame(), stopped = paste0("model \"", m, "\" is not ranked.")))
-    stopped <- attr(part, "stopped")
-    if (nrow(part)) parts <- c(parts, list(part))
+  for (m in names(models)) {
+    for (on in several) {
+      if (!is.null(stopped)) break
+      part <- tryCatch(
+        permute_model(
+          models[[m]], st, on, units[[m]], form, repeats, conditional, level, seed
+        ),
+        interrupt = function(e) {
+          structure(data.frame(), stopped = paste0("model \"", m, "\" is not ranked."))
+        }
+      )
+      stopped <- attr(part, "stopped")
+      if (nrow(part)) parts <- c(parts, list(part))
+    }
   }
   if (!is.null(stopped)) {
     if (!length(parts)) rlang::interrupt()
-    warn_dreher("stopped", paste0("Stopped by the user: ", stopped, " The rest is missing."), "What was done is in the result.")
+    warn_dreher(
+      "stopped",
+      paste0("Stopped by the user: ", stopped, " The rest is missing."),
+      "What was done is in the result."
+    )
   }
   out <- bind_rankings(st, parts, seed, level)
   attr(out, "gap") <- training_gap(out)
@@ -125,15 +200,23 @@ rank_permutation <- function(study, ..., models = NULL, rows = "holdout", unit =
   out
 }
 
-# What the importances on training rows say beyond those on the holdout rows, and whether it lies above their interval.
+# What the importances on training rows say beyond those on the holdout rows, and whether it lies
+# above their interval.
 training_gap <- function(ranking) {
   table <- as_plain(ranking)
   seen <- table[table$rows == "train", ]
   fresh <- table[table$rows == "holdout", ]
   at <- match(paste(seen$model, seen$predictor), paste(fresh$model, fresh$predictor))
   if (!nrow(seen) || anyNA(at)) return(NULL)
-  data.frame(model = seen$model, predictor = seen$predictor, train = seen$importance, holdout = fresh$importance[at], gap = seen$importance - fresh$importance[at],
-             beyond = seen$importance > fresh$upper[at], row.names = NULL)
+  data.frame(
+    model = seen$model,
+    predictor = seen$predictor,
+    train = seen$importance,
+    holdout = fresh$importance[at],
+    gap = seen$importance - fresh$importance[at],
+    beyond = seen$importance > fresh$upper[at],
+    row.names = NULL
+  )
 }
 
 # What is shuffled together: names, each with its predictors.
@@ -144,17 +227,33 @@ shuffle_units <- function(st, model, unit) {
     unit <- check_choice(unit, c("predictor", "family"), "unit")
     if (unit == "predictor") return(alone)
     family <- st$dictionary$family[match(predictors, st$dictionary$predictor)]
-    unit <- split(predictors[!is.na(family)], factor(family[!is.na(family)], unique(family[!is.na(family)])))
+    unit <- split(
+      predictors[!is.na(family)],
+      factor(family[!is.na(family)], unique(family[!is.na(family)]))
+    )
     return(c(unit, alone[is.na(family)]))
   }
-  fits <- is.list(unit) && length(unit) && !is.null(names(unit)) && all(nzchar(names(unit))) && !anyDuplicated(names(unit)) && all(vapply(unit, is.character, NA)) &&
-    all(lengths(unit) > 0)
+  fits <- is.list(unit) && length(unit) && !is.null(names(unit)) &&
+    all(nzchar(names(unit))) && !anyDuplicated(names(unit)) &&
+    all(vapply(unit, is.character, NA)) && all(lengths(unit) > 0)
   if (!fits) {
-    stop_input("`unit` must be \"predictor\", \"family\", or a list of predictors' names, each group under a name of its own.", paste0("Given: ", describe_value(unit), "."))
+    stop_input(
+      paste0(
+        "`unit` must be \"predictor\", \"family\", or a list of predictors' names, ",
+        "each group under a name of its own."
+      ),
+      paste0("Given: ", describe_value(unit), ".")
+    )
   }
   strange <- setdiff(unlist(unit), st$predictors)
   if (length(strange)) {
-    stop_input(paste0("`unit` names predictors that no model of the study has: ", quote_some(strange), "."), todo = paste0("Predictors there: ", quote_some(st$predictors, 8), "."))
+    stop_input(
+      paste0(
+        "`unit` names predictors that no model of the study has: ", quote_some(strange),
+        "."
+      ),
+      todo = paste0("Predictors there: ", quote_some(st$predictors, 8), ".")
+    )
   }
   # What a model does not use changes nothing.
   lapply(lapply(unit, unique), intersect, predictors)
@@ -176,7 +275,12 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   if (on$label == "oob") {
     inbag <- counts_of(model, st)[on$chosen, , drop = FALSE]
     left <- rowSums(inbag == 0) > 0
-    if (sum(left) < 2) stop_study(paste0("Model \"", model$name, "\": all its trees have seen all rows."), todo = "Use rows = \"holdout\".")
+    if (sum(left) < 2) {
+      stop_study(
+        paste0("Model \"", model$name, "\": all its trees have seen all rows."),
+        todo = "Use rows = \"holdout\"."
+      )
+    }
     rows <- rows[left, , drop = FALSE]
     cases <- some_cases(cases, left)
     inbag <- inbag[left, , drop = FALSE]
@@ -184,19 +288,37 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   open <- open_shuffle(st, model, rows, inbag)
   now <- if (is.numeric(repeats)) repeats else 10L
   repeat {
-    design <- if (identical(repeats, "all")) list(all = TRUE, repeats = nrow(rows) - 1L) else shared_design(draw_donors(nrow(rows), now, seed, cases$block))
+    design <- if (identical(repeats, "all")) {
+      list(all = TRUE, repeats = nrow(rows) - 1L)
+    } else {
+      shared_design(draw_donors(nrow(rows), now, seed, cases$block))
+    }
     judged <- judge_units(open, cases, units, design, st$metric, form, level, seed)
     noise <- shuffle_share(judged)
-    if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 || design$repeats < now || now >= 160L || isTRUE(attr(judged, "stopped"))) break
+    if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 ||
+        design$repeats < now || now >= 160L || isTRUE(attr(judged, "stopped"))) {
+      break
+    }
     now <- 2L * now
   }
-  if (!length(judged)) rlang::interrupt()   # nothing of this model is done
-  stopped <- if (isTRUE(attr(judged, "stopped"))) paste0(length(judged), " of ", length(units), " predictors of model \"", model$name, "\" are ranked.")
+  if (!length(judged)) rlang::interrupt()  # nothing of this model is done
+  stopped <- if (isTRUE(attr(judged, "stopped"))) {
+    paste0(
+      length(judged), " of ", length(units), " predictors of model \"", model$name,
+      "\" are ranked."
+    )
+  }
   units <- units[names(judged)]
-  out <- ranking_of_shuffles(model, st, on, units, judged, nrow(rows), design$repeats, form, seed, level, noise)
-  if (is.null(stopped) && any(lengths(units) > 1)) attr(out, "members") <- judge_members(open, cases, units, design, seed)
+  out <- ranking_of_shuffles(
+    model, st, on, units, judged, nrow(rows), design$repeats, form, seed, level, noise
+  )
+  if (is.null(stopped) && any(lengths(units) > 1)) {
+    attr(out, "members") <- judge_members(open, cases, units, design, seed)
+  }
   if (is.null(stopped) && conditional) {
-    within <- permute_within(open, cases, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed)
+    within <- permute_within(
+      open, cases, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed
+    )
     stopped <- attr(within, "stopped")
     out <- bind_rankings(st, list(out, within), seed, level)
   }
@@ -208,60 +330,159 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
 permutation_importances <- function(st, model, unit, repeats, seed) {
   rows <- model_rows(st, model, st$data)
   cases <- cases_of(st, st$data)
-  judged <- judge_units(open_shuffle(st, model, rows), cases, shuffle_units(st, model, unit), shared_design(draw_donors(nrow(rows), repeats, seed, cases$block)), st$metric, "difference", 0.95, seed, errors = FALSE)
-  if (isTRUE(attr(judged, "stopped"))) rlang::interrupt()   # an order of some is none
+  judged <- judge_units(
+    open_shuffle(st, model, rows),
+    cases,
+    shuffle_units(st, model, unit),
+    shared_design(draw_donors(nrow(rows), repeats, seed, cases$block)),
+    st$metric,
+    "difference",
+    0.95,
+    seed,
+    errors = FALSE
+  )
+  if (isTRUE(attr(judged, "stopped"))) rlang::interrupt()  # an order of some is none
   vapply(judged, `[[`, 0, "importance")
 }
 
-ranking_of_shuffles <- function(model, st, on, units, judged, n, repeats, form, seed, level, noise, within = NULL) {
+ranking_of_shuffles <- function(
+    model, st, on, units, judged, n, repeats, form, seed, level, noise, within = NULL) {
   get <- function(field) vapply(judged, `[[`, 0, field)
   seen <- on$label == "train"
   hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
-  flags <- join_flags(flags_of_units(st, units), rep(st$flags$models[[model$name]], length(units)),
-                      if (repeats < min(5, n - 1)) "few repeats" else "", if (seen) "training rows" else "", if (is.null(within)) "" else within)
+  flags <- join_flags(
+    flags_of_units(st, units),
+    rep(st$flags$models[[model$name]], length(units)),
+    if (repeats < min(5, n - 1)) "few repeats" else "",
+    if (seen) "training rows" else "",
+    if (is.null(within)) "" else within
+  )
   label <- paste0(on$label, if (!is.null(within)) " conditional")
-  table <- ranking_rows(st, model, "permutation", label, names(units), get("importance"), hide(get("std_error")),
-                        hide(get("lower")), hide(get("upper")), about = if (seen) "rows" else "model", flag = flags)
+  table <- ranking_rows(
+    st,
+    model,
+    "permutation",
+    label,
+    names(units),
+    get("importance"),
+    hide(get("std_error")),
+    hide(get("lower")),
+    hide(get("upper")),
+    about = if (seen) "rows" else "model",
+    flag = flags
+  )
   influence <- lapply(judged, `[[`, "units")
-  influence <- if (!length(influence) || is.null(influence[[1]])) NULL else do.call(cbind, influence)
+  influence <- if (!length(influence) || is.null(influence[[1]])) {
+    NULL
+  } else {
+    do.call(cbind, influence)
+  }
   measures <- paste0(say_loss(st$metric, form), if (!is.null(within)) " within strata")
-  note <- paste(c(if (!is.null(on$of)) paste0("of ", format(on$of, big.mark = ",")), if (!is.null(st$weights)) "weighted", if (!is.null(st$blocks)) "errors by block"), collapse = ", ")
-  new_ranking(st, table, new_settings(model, "permutation", label, n, repeats, measures, shuffle_noise = noise, note = note),
-              if (is.null(within)) stats::setNames(list(influence), paste0(model$name, "/permutation", if (on$label != "holdout") paste0("/", on$label))) else list(), seed, level)
+  note <- paste(
+    c(
+      if (!is.null(on$of)) paste0("of ", format(on$of, big.mark = ",")),
+      if (!is.null(st$weights)) "weighted", if (!is.null(st$blocks)) "errors by block"
+    ),
+    collapse = ", "
+  )
+  new_ranking(
+    st,
+    table,
+    new_settings(
+      model, "permutation", label, n, repeats, measures, shuffle_noise = noise,
+      note = note
+    ),
+    if (is.null(within)) {
+      stats::setNames(
+        list(influence),
+        paste0(
+          model$name, "/permutation", if (on$label != "holdout") paste0("/", on$label)
+        )
+      )
+    } else {
+      list()
+    },
+    seed,
+    level
+  )
 }
 
 # Out-of-bag rows need trees that know their own rows, and an output that is their mean.
 need_inbag <- function(model) {
   f <- model$forest
   if (is.null(f) || is.null(f$inbag) || !is.null(f$boosted) || isTRUE(f$shared)) {
-    stop_model(paste0("Model \"", model$name, "\" does not say which rows each of its trees has seen."), todo = "Use rows = \"holdout\", or fit a forest that keeps its in-bag counts.")
+    stop_model(
+      paste0(
+        "Model \"", model$name, "\" does not say which rows each of its trees has seen."
+      ),
+      todo = "Use rows = \"holdout\", or fit a forest that keeps its in-bag counts."
+    )
   }
 }
 
 # What an importance measures, in words.
-say_loss <- function(metric, form) paste0(if (form == "ratio") "relative ", if (metric$better == "lower") "rise of " else "fall of ", metric$label)
+say_loss <- function(metric, form) {
+  paste0(
+    if (form == "ratio") "relative ",
+    if (metric$better == "lower") "rise of " else "fall of ", metric$label
+  )
+}
 
-# The largest share of the shuffles' own noise in the variance of an importance, over those that stand out from zero; NA
-# where none does (what is all noise stays so) and for the jackknife, which does not tell it apart.
+# The largest share of the shuffles' own noise in the variance of an importance, over those that
+# stand out from zero; NA where none does (what is all noise stays so) and for the jackknife,
+# which does not tell it apart.
 shuffle_share <- function(judged) {
-  stands <- vapply(judged, function(j) !is.null(j$share) && is.finite(j$lower) && j$lower > 0, NA)
+  stands <- vapply(
+    judged, function(j) !is.null(j$share) && is.finite(j$lower) && j$lower > 0, NA
+  )
   if (!any(stands)) NA_real_ else max(vapply(judged[stands], `[[`, 0, "share"))
 }
 
-# Predictors that were shuffled together, each alone: their sum against the joint value, paired row by row. Squared
-# errors add up over predictors that act side by side; roots and ratios never do, so both are taken in squared errors.
+# Predictors that were shuffled together, each alone: their sum against the joint value, paired
+# row by row. Squared errors add up over predictors that act side by side; roots and ratios never
+# do, so both are taken in squared errors.
 judge_members <- function(open, cases, units, design, seed) {
   several <- units[lengths(units) > 1]
   metric <- additive_metric(open$st$metric)
   members <- unique(unlist(several))
-  judged <- judge_units(open, cases, c(several, stats::setNames(as.list(members), paste("member", members))), design, metric, "difference", 0.95, seed)
-  do.call(rbind, lapply(names(several), function(u) {
-    of <- judged[paste("member", several[[u]])]
-    joint <- judged[[u]]
-    each <- vapply(of, `[[`, 0, "importance")
-    beyond <- joint$importance - sum(each)
-    apart <- if (is.null(joint$units)) NA_real_ else influence_error(joint$units - rowSums(do.call(cbind, lapply(of, `[[`, "units"))), cases$block)$std_error
-    data.frame(model = open$model$name, unit = u, member = several[[u]], importance = unname(each), std_error = vapply(of, `[[`, 0, "std_error"), joint = joint$importance,
-               sum = sum(each), beyond = beyond, beyond_error = apart, measures = metric$label, additive = isTRUE(metric$additive), row.names = NULL)
-  }))
+  judged <- judge_units(
+    open,
+    cases,
+    c(several, stats::setNames(as.list(members), paste("member", members))),
+    design,
+    metric,
+    "difference",
+    0.95,
+    seed
+  )
+  do.call(
+    rbind,
+    lapply(names(several), function(u) {
+      of <- judged[paste("member", several[[u]])]
+      joint <- judged[[u]]
+      each <- vapply(of, `[[`, 0, "importance")
+      beyond <- joint$importance - sum(each)
+      apart <- if (is.null(joint$units)) {
+        NA_real_
+      } else {
+        influence_error(
+          joint$units - rowSums(do.call(cbind, lapply(of, `[[`, "units"))), cases$block
+        )$std_error
+      }
+      data.frame(
+        model = open$model$name,
+        unit = u,
+        member = several[[u]],
+        importance = unname(each),
+        std_error = vapply(of, `[[`, 0, "std_error"),
+        joint = joint$importance,
+        sum = sum(each),
+        beyond = beyond,
+        beyond_error = apart,
+        measures = metric$label,
+        additive = isTRUE(metric$additive),
+        row.names = NULL
+      )
+    })
+  )
 }

@@ -1,34 +1,48 @@
 #' Rank predictors by training again without them
 #'
-#' What does the score lose when a predictor is left out and the model is trained again without it? Or what does it gain over a constant
-#' with this predictor alone? Permutation asks what this fitted model needs; this asks what the way of fitting needs: a predictor that
-#' another can replace costs nothing.
+#' What does the score lose when a predictor is left out and the model is trained again without
+#' it? Or what does it gain over a constant with this predictor alone? Permutation asks what this
+#' fitted model needs; this asks what the way of fitting needs: a predictor that another can
+#' replace costs nothing.
 #'
 #' @inheritParams rank_permutation
-#' @param unit What is left out: `"predictor"` (default), each by itself; `"family"`, the predictors of a family of the dictionary together; or a named list of groups of predictors.
+#' @param unit What is left out: `"predictor"` (default), each by itself; `"family"`, the
+#'   predictors of a family of the dictionary together; or a named list of groups of predictors.
 #' @param way `"leave_out"` (default), or `"add_in"`: the predictor alone against the constant.
-#' @param draws Number of bootstrap draws of the training rows, at least 2; 25 or more for an interval to rely on.
-#' @return A [ranking] of method `refit`. `importance` is the mean over the draws of the rise of the loss (fall of the score), in the metric's unit. `std_error` is the standard deviation over
-#'   the draws, and `about` is `learner`: the interval speaks of this way of fitting at this number of training rows, not of the fitted model. Attribute `units` holds, per model, the
+#' @param draws Number of bootstrap draws of the training rows, at least 2; 25 or more for an
+#'   interval to rely on.
+#' @return A [ranking] of method `refit`. `importance` is the mean over the draws of the rise of
+#'   the loss (fall of the score), in the metric's unit. `std_error` is the standard deviation
+#'   over the draws, and `about` is `learner`: the interval speaks of this way of fitting at this
+#'   number of training rows, not of the fitted model. Attribute `units` holds, per model, the
 #'   matrix of draws x predictors. Flag `few draws` below 25.
-#' @details
-#' In every draw the model is trained on as many rows as there are, drawn with replacement, once with all predictors and once without each; both predict the rows that were not drawn, and the
-#' scores are subtracted. The standard error is the spread of the draws itself (Efron 1979): dividing it by the root of their number would only say how well their own mean is known. In
-#' simulations such 95 % intervals of importance covered in 87 to 99 % of the cases, the mean of a fold-based one in half of them. Fits: `draws * (1 + number of predictors)` per model,
-#' spread over the workers of [future::plan()].
+#' @details In every draw the model is trained on as many rows as there are, drawn with
+#'   replacement, once with all predictors and once without each; both predict the rows that were
+#'   not drawn, and the scores are subtracted. The standard error is the spread of the draws
+#'   itself (Efron 1979): dividing it by the root of their number would only say how well their
+#'   own mean is known. In simulations such 95 % intervals of importance covered in 87 to 99 % of
+#'   the cases, the mean of a fold-based one in half of them. Fits: `draws * (1 + number of
+#'   predictors)` per model, spread over the workers of [future::plan()].
 #'
-#' Settings that follow the number of predictors by default (as the number of predictors a forest tries at a split) follow it here too, and can
-#' give every predictor a small cost; state them when you fit the model, and they are held.
-#' @section Errors: No training rows; a model that cannot be trained again (give `study(refit_with = )`); a group with unknown predictors; out-of-bag rows on which the metric
+#' Settings that follow the number of predictors by default (as the number of predictors a forest
+#' tries at a split) follow it here too, and can give every predictor a small cost; state them
+#' when you fit the model, and they are held.
+#' @section Errors: No training rows; a model that cannot be trained again (give `study(refit_with
+#'   = )`); a group with unknown predictors; out-of-bag rows on which the metric
 #'   is undefined.
-#' @references Efron, B. (1979). Bootstrap methods: another look at the jackknife. \doi{10.1214/aos/1176344552}.
-#'   Lei, J., G'Sell, M., Rinaldo, A., Tibshirani, R. and Wasserman, L. (2018). Distribution-free predictive inference for regression (leaving out one covariate). \doi{10.1080/01621459.2017.1307116}.
+#' @references Efron, B. (1979). Bootstrap methods: another look at the jackknife.
+#'   \doi{10.1214/aos/1176344552}.
+#'   Lei, J., G'Sell, M., Rinaldo, A., Tibshirani, R. and Wasserman, L. (2018). Distribution-free
+#'   predictive inference for regression (leaving out one covariate).
+#'   \doi{10.1080/01621459.2017.1307116}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + pyro_left + pyro_right, kiln$train)
 #' rank_refit(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 5)
 #' @export
-rank_refit <- function(study, ..., models = NULL, unit = "predictor", way = "leave_out", draws = 25, level = 0.95, seed = 1, threads = NULL) {
+rank_refit <- function(
+    study, ..., models = NULL, unit = "predictor", way = "leave_out", draws = 25,
+    level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_refit", ..., threads = threads)
   need_train(st, "Ranking by refits")
   way <- check_choice(way, c("leave_out", "add_in"), "way")
@@ -37,25 +51,73 @@ rank_refit <- function(study, ..., models = NULL, unit = "predictor", way = "lea
   seed <- check_seed(seed)
   models <- pick_models(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, unit))
-  parts <- lapply(names(models), function(m) refit_without(models[[m]], st, units[[m]], way, draws, level, seed))
+  parts <- lapply(names(models), function(m) {
+    refit_without(models[[m]], st, units[[m]], way, draws, level, seed)
+  })
   bind_rankings(st, parts, seed, level)
 }
 
 refit_without <- function(model, st, units, way, draws, level, seed) {
   train <- training_frame(st, model)
-  pieces <- lapply(seq_len(draws), function(b) list(draw = b, rows = with_stream(seed, c("bootstrap", nrow(train), b), draw_bootstrap(cases_of(st, train)))))
-  lost <- map_pieces(pieces, function(piece, st, model, train, units, way, seed) {
-    score_without(st, model, train[piece$rows, , drop = FALSE], train[-unique(piece$rows), , drop = FALSE], units, way, seed, c(model$name, piece$draw))
-  }, st = st, model = model, train = train, units = units, way = way, seed = seed, label = "training again")
+  pieces <- lapply(seq_len(draws), function(b) {
+    list(
+      draw = b,
+      rows = with_stream(
+        seed, c("bootstrap", nrow(train), b), draw_bootstrap(cases_of(st, train))
+      )
+    )
+  })
+  lost <- map_pieces(
+    pieces,
+    function(piece, st, model, train, units, way, seed) {
+      score_without(
+        st,
+        model,
+        train[piece$rows, , drop = FALSE],
+        train[-unique(piece$rows), , drop = FALSE],
+        units,
+        way,
+        seed,
+        c(model$name, piece$draw)
+      )
+    },
+    st = st,
+    model = model,
+    train = train,
+    units = units,
+    way = way,
+    seed = seed,
+    label = "training again"
+  )
   lost <- do.call(rbind, lost)
   std_error <- apply(lost, 2, stats::sd)
   limits <- t_limits(colMeans(lost), std_error, draws - 1, level)
-  flags <- join_flags(flags_of_units(st, units), rep(st$flags$models[[model$name]], length(units)),
-                      if (draws < 25) "few draws" else "")
-  table <- ranking_rows(st, model, "refit", "oob", names(units), colMeans(lost), std_error, limits$lower, limits$upper, about = "learner", flag = flags)
-  change <- if (st$metric$better == "lower") c(leave_out = "rise of ", add_in = "fall of ") else c(leave_out = "fall of ", add_in = "rise of ")
-  measures <- paste0(change[[way]], st$metric$label, if (way == "leave_out") " without it" else " with it alone")
-  new_ranking(st, table, new_settings(model, "refit", "oob", nrow(train), draws, measures), stats::setNames(list(lost), paste0(model$name, "/refit")), seed, level)
+  flags <- join_flags(
+    flags_of_units(st, units),
+    rep(st$flags$models[[model$name]], length(units)),
+    if (draws < 25) "few draws" else ""
+  )
+  table <- ranking_rows(
+    st, model, "refit", "oob", names(units), colMeans(lost), std_error, limits$lower,
+    limits$upper, about = "learner", flag = flags
+  )
+  change <- if (st$metric$better == "lower") {
+    c(leave_out = "rise of ", add_in = "fall of ")
+  } else {
+    c(leave_out = "fall of ", add_in = "rise of ")
+  }
+  measures <- paste0(
+    change[[way]], st$metric$label,
+    if (way == "leave_out") " without it" else " with it alone"
+  )
+  new_ranking(
+    st,
+    table,
+    new_settings(model, "refit", "oob", nrow(train), draws, measures),
+    stats::setNames(list(lost), paste0(model$name, "/refit")),
+    seed,
+    level
+  )
 }
 
 # Rows drawn with replacement; where rows belong together, whole blocks.
@@ -66,23 +128,42 @@ draw_bootstrap <- function(cases) {
   unlist(of[sample.int(length(of), replace = TRUE)], use.names = FALSE)
 }
 
-# One draw: for every unit the loss without it less the loss with all, or the constant's less that of it alone.
+# One draw: for every unit the loss without it less the loss with all, or the constant's less that
+# of it alone.
 score_without <- function(st, model, inside, outside, units, way, seed, key) {
   cases <- cases_of(st, outside)
   loss <- function(predictors, name) {
-    metric_influence(st$metric, cases$truth, predict_set(st, model, inside, outside, predictors, seed, c("refit", key, name)), cases$weight)$loss
+    metric_influence(
+      st$metric,
+      cases$truth,
+      predict_set(st, model, inside, outside, predictors, seed, c("refit", key, name)),
+      cases$weight
+    )$loss
   }
   all <- model$inputs$predictors
   if (way == "leave_out") {
     whole <- loss(all, "all")
-    vapply(names(units), function(u) if (length(units[[u]])) loss(setdiff(all, units[[u]]), u) - whole else 0, 0)
+    vapply(
+      names(units),
+      function(u) {
+        if (length(units[[u]])) loss(setdiff(all, units[[u]]), u) - whole else 0
+      },
+      0
+    )
   } else {
     constant <- loss(character(), "none")
-    vapply(names(units), function(u) if (length(units[[u]])) constant - loss(intersect(all, units[[u]]), u) else 0, 0)
+    vapply(
+      names(units),
+      function(u) {
+        if (length(units[[u]])) constant - loss(intersect(all, units[[u]]), u) else 0
+      },
+      0
+    )
   }
 }
 
-# Predictions of `test` by a model trained again on `train` and these predictors; without any, the constant.
+# Predictions of `test` by a model trained again on `train` and these predictors; without any, the
+# constant.
 predict_set <- function(st, model, train, test, predictors, seed, key) {
   if (!length(predictors)) return(predict_constant(st, test, train))
   fit <- fit_on(st, model, train, predictors, seed, key)
@@ -92,8 +173,14 @@ predict_set <- function(st, model, train, test, predictors, seed, key) {
 predict_fit <- function(st, model, fit, test, predictors) {
   rows <- test[predictors]
   p <- tryCatch(model$predict(fit, rows), error = function(e) {
-    stop_model(paste0("Model \"", model$name, "\", trained again on ", length(predictors), " predictors, cannot predict the held-out rows."),
-               conditionMessage(e), "A level or a value may be there that no training row has: merge or drop it.")
+    stop_model(
+      paste0(
+        "Model \"", model$name, "\", trained again on ", length(predictors),
+        " predictors, cannot predict the held-out rows."
+      ),
+      conditionMessage(e),
+      "A level or a value may be there that no training row has: merge or drop it."
+    )
   })
   if (is.matrix(p) && !is.null(model$classes)) colnames(p) <- model$classes
   check_predictions(p, rows, st, model$name)

@@ -1,32 +1,74 @@
 # Every row receives from every other: the complete statistic, with no noise of shuffling.
 #
-# A forest's output is a step function of one column's value, so it is known for all donors at once
-# (src/ranking-permutation.h). A linear model's terms of a predictor are columns of numbers, of which each row takes
-# every other's. Both are exact. Everything else predicts all pairs, up to a stated number of rows.
+# A forest's output is a step function of one column's value, so it is known for all donors at
+# once (src/ranking-permutation.h). A linear model's terms of a predictor are columns of numbers,
+# of which each row takes every other's. Both are exact. Everything else predicts all pairs, up to
+# a stated number of rows.
 
 most_pairs_rows <- 1000L
 
 judge_all <- function(open, units, rule) {
-  if (!is.null(rule$cases$block)) stop_study("repeats = \"all\" pairs rows of the same block with each other.", todo = "Use repeats = \"auto\" with blocks.")
-  if (jackknifed(rule$metric) || rule$metric$kind == "auc") return(judge_pairs(open, units, rule, paste0("The ", rule$metric$label, " has no loss per row, so that")))
+  if (!is.null(rule$cases$block)) {
+    stop_study(
+      "repeats = \"all\" pairs rows of the same block with each other.",
+      todo = "Use repeats = \"auto\" with blocks."
+    )
+  }
+  if (jackknifed(rule$metric) || rule$metric$kind == "auc") {
+    return(judge_pairs(
+      open,
+      units,
+      rule,
+      paste0("The ", rule$metric$label, " has no loss per row, so that")
+    ))
+  }
   open <- add_base(open)
-  way <- vapply(units, function(u) {
-    if (!is.null(open$prepared)) if (sum(forest_origin(open$model) %in% u) == 1) "steps" else "pairs"
-    else if (is.null(separate_terms(open$model, u))) "pairs" else "terms"
-  }, "")
+  way <- vapply(
+    units,
+    function(u) {
+      if (!is.null(open$prepared)) {
+        if (sum(forest_origin(open$model) %in% u) == 1) "steps" else "pairs"
+      } else if (is.null(separate_terms(open$model, u))) {
+        "pairs"
+      } else {
+        "terms"
+      }
+    },
+    ""
+  )
   parts <- list(
     if (any(way == "steps")) judge_steps(open, units[way == "steps"], rule),
     if (any(way == "terms")) judge_terms(open, units[way == "terms"], rule),
-    if (any(way == "pairs")) judge_pairs(open, units[way == "pairs"], rule, "Of units of several columns, and of models that are neither forests nor sums of terms,"))
+    if (any(way == "pairs")) {
+      judge_pairs(
+        open,
+        units[way == "pairs"],
+        rule,
+        paste0(
+          "Of units of several columns, and of models that are neither forests nor ",
+          "sums of terms,"
+        )
+      )
+    }
+  )
   found <- unlist(parts, recursive = FALSE)
-  structure(found[intersect(names(units), names(found))], stopped = any(vapply(parts, function(p) isTRUE(attr(p, "stopped")), NA)))
+  structure(
+    found[intersect(names(units), names(found))],
+    stopped = any(vapply(parts, function(p) isTRUE(attr(p, "stopped")), NA))
+  )
 }
 
 # All shifts of the one order: each row meets each other once.
 judge_pairs <- function(open, units, rule, why) {
   if (open$n > most_pairs_rows) {
-    stop_study(paste0(why, " all pairs of rows are predicted one by one, up to ", format(most_pairs_rows, big.mark = ","), " rows; there are ", format(open$n, big.mark = ","), "."),
-               todo = "Use repeats = \"auto\", or `max_rows`.")
+    stop_study(
+      paste0(
+        why, " all pairs of rows are predicted one by one, up to ",
+        format(most_pairs_rows, big.mark = ","), " rows; there are ",
+        format(open$n, big.mark = ","), "."
+      ),
+      todo = "Use repeats = \"auto\", or `max_rows`."
+    )
   }
   rule$design <- shared_design(draw_donors(open$n, open$n - 1L, rule$seed))
   gather_changes(open, units, rule)
@@ -37,26 +79,40 @@ judge_steps <- function(open, units, rule, most_runs = 2e6) {
   out <- list()
   for (part in split_units(units, 500)) {
     player <- forest_players(open$model, units[part])
-    rank <- vapply(seq_along(part), function(u) shuffle_ranks(open$prepared, match(u, player)), integer(n))
+    rank <- vapply(
+      seq_along(part),
+      function(u) shuffle_ranks(open$prepared, match(u, player)),
+      integer(n)
+    )
     top <- max(rank) + 1L
-    count <- apply(rank, 2, function(r) c(0, cumsum(tabulate(r + 1L, top))))   # donors below each rank
+    # donors below each rank
+    count <- apply(rank, 2, function(r) c(0, cumsum(tabulate(r + 1L, top))))
     sums <- new_sums(rule, open, length(part))
     taken <- matrix(0, top, length(part))
     size <- 64L
     from <- 1L
     while (from <= n) {
       rows <- from:min(n, from + size - 1L)
-      runs <- shuffle_steps(open$prepared, player, length(part), open$inbag, from, rows[length(rows)], open$st$threads)
+      runs <- shuffle_steps(
+        open$prepared, player, length(part), open$inbag, from, rows[length(rows)],
+        open$st$threads
+      )
       change <- t(runs$change)
       if (length(open$scale)) change <- change * open$scale[runs$row]
-      by <- sums$weigh(runs$row, forest_says(open, change + open$sum[runs$row, , drop = FALSE]))
-      many <- count[cbind(runs$hi + 1L, runs$player)] - count[cbind(runs$lo + 1L, runs$player)]
+      by <- sums$weigh(
+        runs$row, forest_says(open, change + open$sum[runs$row, , drop = FALSE])
+      )
+      many <- count[cbind(runs$hi + 1L, runs$player)] - count[cbind(
+          runs$lo + 1L, runs$player
+        )]
       sums$add(runs$row, runs$player, by, many)
       taken <- taken + sum_spans(runs$player, runs$lo, runs$hi, by, top, length(part))
       from <- from + length(rows)
       size <- as.integer(max(64, min(n, most_runs / max(1, length(by) / length(rows)))))
     }
-    for (u in seq_along(part)) out[[names(units)[part[u]]]] <- sums$judge(u, taken[rank[, u] + 1L, u])
+    for (u in seq_along(part)) {
+      out[[names(units)[part[u]]]] <- sums$judge(u, taken[rank[, u] + 1L, u])
+    }
   }
   out
 }
@@ -65,21 +121,37 @@ judge_steps <- function(open, units, rule, most_runs = 2e6) {
 new_sums <- function(rule, open, units) {
   n <- open$n
   loss <- rule$metric$loss(rule$cases$truth, open$base)
-  basis <- influence_basis(rule, loss, function(rows) (rep(colSums(rows), each = n) - rows) / (n - 1))
+  basis <- influence_basis(rule, loss, function(rows) {
+    (rep(colSums(rows), each = n) - rows) / (n - 1)
+  })
   weight <- rule$cases$weight
   given <- matrix(0, n, units)
   square <- double(units)
-  list(weigh = function(row, p) times(if (!is.null(weight)) weight[row], rule$metric$loss(rule$cases$truth[row], p) - loss[row]),
-       # by: one change; many: how many donors bring it about
-       add = function(row, unit, by, many) {
-         cell <- row + n * (unit - 1)
-         given <<- given + sum_cells(cell, by * many, n, units)
-         square <<- square + as.vector(sum_cells(rep_len(unit, length(by)), by^2 * many, units, 1))
-       },
-       judge = function(u, taken) {
-         moments <- list(given = given[, u] / (n - 1), taken = taken / (n - 1), square = square[u], repeats = n - 1L)
-         judge_moments(rule, basis, moments)
-       })
+  list(
+    weigh = function(row, p) {
+      times(
+        if (!is.null(weight)) weight[row],
+        rule$metric$loss(rule$cases$truth[row], p) - loss[row]
+      )
+    },
+    # by: one change; many: how many donors bring it about
+    add = function(row, unit, by, many) {
+      cell <- row + n * (unit - 1)
+      given <<- given + sum_cells(cell, by * many, n, units)
+      square <<- square + as.vector(sum_cells(
+        rep_len(unit, length(by)), by^2 * many, units, 1
+      ))
+    },
+    judge = function(u, taken) {
+      moments <- list(
+        given = given[, u] / (n - 1),
+        taken = taken / (n - 1),
+        square = square[u],
+        repeats = n - 1L
+      )
+      judge_moments(rule, basis, moments)
+    }
+  )
 }
 
 # The terms of a linear model that hold predictors of a unit, if they hold no others.
@@ -95,8 +167,14 @@ linear_sums <- function(open) {
   linear <- open$model$linear
   design <- linear$design(open$rows)
   eta <- as.vector(design %*% linear$beta)
-  if (max(abs(linear_says(open, eta) - open$base)) > (if (isTRUE(linear$single)) 1e-5 else 1e-8) * (1 + max(abs(open$base)))) {
-    stop_internal(paste0("Model \"", open$model$name, "\": its terms do not add up to its predictions."))
+  if (max(abs(linear_says(open, eta) - open$base)) > (if (isTRUE(linear$single)) {
+        1e-5
+      } else {
+        1e-8
+      }) * (1 + max(abs(open$base)))) {
+    stop_internal(paste0(
+      "Model \"", open$model$name, "\": its terms do not add up to its predictions."
+    ))
   }
   list(eta = eta, part = function(unit) {
     columns <- which(linear$term %in% separate_terms(open$model, unit))

@@ -3,14 +3,20 @@
 #' How often, how early and for how many rows do the trees of a model ask for a predictor?
 #'
 #' @inheritParams rank_permutation
-#' @param what What `importance` counts: `"rows"` (default), how often a row is asked about the predictor on its way down a tree; `"splits"`, the number of
-#'   splits per tree; `"depth"`, how early it is asked first, as the mean over trees of 1 / (1 + depth), 0 for trees that never ask; `"trees"`, the share of trees that ask.
-#' @return A [ranking] of method `structure`; `about` is `rows`. Attribute `units` holds, per model, a data frame with all four per predictor: `splits`,
-#'   `rows`, `depth` (mean depth of the first use in the trees that ask, the root at 0, `NA` if none does) and `trees`.
-#' @details Rows are the training rows, with in-bag counts where they are kept. These are descriptions of the trees, not of what a predictor is worth: many-valued predictors are
+#' @param what What `importance` counts: `"rows"` (default), how often a row is asked about the
+#'   predictor on its way down a tree; `"splits"`, the number of splits per tree; `"depth"`, how
+#'   early it is asked first, as the mean over trees of 1 / (1 + depth), 0 for trees that never
+#'   ask; `"trees"`, the share of trees that ask.
+#' @return A [ranking] of method `structure`; `about` is `rows`. Attribute `units` holds, per
+#'   model, a data frame with all four per predictor: `splits`, `rows`, `depth` (mean depth of the
+#'   first use in the trees that ask, the root at 0, `NA` if none does) and `trees`.
+#' @details Rows are the training rows, with in-bag counts where they are kept. These are
+#'   descriptions of the trees, not of what a predictor is worth: many-valued predictors are
 #'   asked more often even when they do nothing (Strobl et al. 2007).
-#' @references Strobl, C., Boulesteix, A.-L., Zeileis, A. and Hothorn, T. (2007). \doi{10.1186/1471-2105-8-25}.
-#'   Ishwaran, H., Kogalur, U., Gorodeski, E., Minn, A. and Lauer, M. (2010). High-dimensional variable selection for survival data (depth of first use). \doi{10.1198/jasa.2009.tm08622}.
+#' @references Strobl, C., Boulesteix, A.-L., Zeileis, A. and Hothorn, T. (2007).
+#'   \doi{10.1186/1471-2105-8-25}.
+#'   Ishwaran, H., Kogalur, U., Gorodeski, E., Minn, A. and Lauer, M. (2010). High-dimensional
+#'   variable selection for survival data (depth of first use). \doi{10.1198/jasa.2009.tm08622}.
 #' @section Errors: No training rows; no tree model among `models`.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -23,22 +29,83 @@ rank_structure <- function(study, ..., models = NULL, what = "rows", threads = N
   what <- check_choice(what, c("rows", "splits", "depth", "trees"), "what")
   chosen <- with_trees(st, models, "Ranking by structure")
   parts <- lapply(chosen$models, survey_model, st = st, what = what)
-  bind_rankings(st, parts, NA_integer_, NA_real_, left_out = leave_out("structure", chosen$without, "it has no trees"))
+  bind_rankings(
+    st,
+    parts,
+    NA_integer_,
+    NA_real_,
+    left_out = leave_out("structure", chosen$without, "it has no trees")
+  )
 }
 
 survey_model <- function(model, st, what) {
-  use <- forest_use(model$forest, encode_for_forest(model$forest, model_rows(st, model, st$train, "train")), counts_of(model, st), st$threads)
+  use <- forest_use(
+    model$forest,
+    encode_for_forest(model$forest, model_rows(st, model, st$train, "train")),
+    counts_of(model, st),
+    st$threads
+  )
   units <- tree_units(st, model, "predictor")
   # Of several columns the first use counts.
   first <- ifelse(use$depth < 0, Inf, use$depth)
-  first <- matrix(vapply(units, function(at) if (length(at)) apply(first[at, , drop = FALSE], 2, min) else rep(Inf, ncol(first)), double(ncol(first))), length(units), byrow = TRUE)
+  first <- matrix(
+    vapply(
+      units,
+      function(at) {
+        if (length(at)) {
+          apply(first[at, , drop = FALSE], 2, min)
+        } else {
+          rep(Inf, ncol(first))
+        }
+      },
+      double(ncol(first))
+    ),
+    length(units),
+    byrow = TRUE
+  )
   splits <- sum_units(use$splits, units)
   passing <- sum_units(use$passing, units)
-  per_tree <- switch(what, rows = passing, splits = splits, depth = 1 / (1 + first), trees = is.finite(first) + 0)
-  std_error <- if (ncol(per_tree) > 1) apply(per_tree, 1, stats::sd) / sqrt(ncol(per_tree)) else NA_real_
-  table <- ranking_rows(st, model, "structure", "train", names(units), rowMeans(per_tree), std_error = std_error, about = "rows", flag = unit_flags(st, model, units))
+  per_tree <- switch(
+    what,
+    rows = passing,
+    splits = splits,
+    depth = 1 / (1 + first),
+    trees = is.finite(first) + 0
+  )
+  std_error <- if (ncol(per_tree) > 1) {
+    apply(per_tree, 1, stats::sd) / sqrt(ncol(per_tree))
+  } else {
+    NA_real_
+  }
+  table <- ranking_rows(
+    st,
+    model,
+    "structure",
+    "train",
+    names(units),
+    rowMeans(per_tree),
+    std_error = std_error,
+    about = "rows",
+    flag = unit_flags(st, model, units)
+  )
   depth <- rowMeans(ifelse(is.finite(first), first, NA), na.rm = TRUE)
-  units <- data.frame(predictor = names(units), splits = rowMeans(splits), rows = rowMeans(passing), depth = ifelse(is.nan(depth), NA, depth), trees = rowMeans(is.finite(first)))
-  measures <- c(rows = "questions per row and tree", splits = "splits per tree", depth = "earliness of first use", trees = "share of trees")[[what]]
-  new_ranking(st, table, new_settings(model, "structure", "train", nrow(st$train), measures = measures), stats::setNames(list(units), paste0(model$name, "/structure")), NA_integer_, NA_real_)
+  units <- data.frame(
+    predictor = names(units),
+    splits = rowMeans(splits),
+    rows = rowMeans(passing),
+    depth = ifelse(is.nan(depth), NA, depth),
+    trees = rowMeans(is.finite(first))
+  )
+  measures <- c(
+    rows = "questions per row and tree", splits = "splits per tree",
+    depth = "earliness of first use", trees = "share of trees"
+  )[[what]]
+  new_ranking(
+    st,
+    table,
+    new_settings(model, "structure", "train", nrow(st$train), measures = measures),
+    stats::setNames(list(units), paste0(model$name, "/structure")),
+    NA_integer_,
+    NA_real_
+  )
 }

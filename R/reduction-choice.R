@@ -2,41 +2,47 @@
 #'
 #' @param reduction A result of [reduce_predictors()].
 #' @param ... Must be empty.
-#' @param rule What counts as enough:
-#'   \describe{
-#'   \item{`"one_se"`}{(default) the smallest set whose cross-validated loss is within one standard error of the best one's, the error being that of the paired difference (Breiman et al. 1984)}
-#'   \item{`"best"`}{the lowest loss; ties go to the smaller set}
-#'   \item{`"within"`}{the smallest set of which the one-sided upper limit of the loss above that of all predictors is below `margin` (non-inferiority)}
+#' @param rule What counts as enough: \describe{ \item{`"one_se"`}{(default) the smallest set
+#'   whose cross-validated loss is within one standard error of the best one's, the error being
+#'   that of the paired difference (Breiman et al. 1984)} \item{`"best"`}{the lowest loss; ties go
+#'   to the smaller set} \item{`"within"`}{the smallest set of which the one-sided upper limit of
+#'   the loss above that of all predictors is below `margin` (non-inferiority)}
 #'   \item{`"cheapest"`}{of the sets within `margin` the one of lowest cost by the dictionary}
-#'   \item{`"share"`}{the smallest set with `share` of the positive importance (paths `"ranking"` and `"backward"`)}
-#'   \item{`"size"`}{`size` predictors, beside those kept; families count as one}
-#'   \item{`"floor"`}{what stands out from permuted copies; needs `reduce_predictors(decoys = )`}
-#'   }
-#'   By each rule but `"size"`, nothing is chosen when no set is better than the constant.
-#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what all predictors gain over the constant (default), or a number with the metric's name, as `"0.4 rmse"`.
+#'   \item{`"share"`}{the smallest set with `share` of the positive importance (paths `"ranking"`
+#'   and `"backward"`)} \item{`"size"`}{`size` predictors, beside those kept; families count as
+#'   one} \item{`"floor"`}{what stands out from permuted copies; needs `reduce_predictors(decoys =
+#'   )`} } By each rule but `"size"`, nothing is chosen when no set is better than the constant.
+#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what all predictors gain
+#'   over the constant (default), or a number with the metric's name, as `"0.4 rmse"`.
 #' @param share For the rule `"share"`.
 #' @param size For the rule `"size"`.
 #' @param model Name of the model, needed when the reduction holds several.
-#' @return A list of class `dreher_set`, among others:
-#'   \describe{
-#'   \item{model, rule, predictors, size, left_out}{what was chosen, for which model, by which rule; `size` 0 means that no set is better
-#'     than a constant}
-#'   \item{price, price_error, price_lower, price_upper}{rise of the cross-validated loss against all predictors, paired by row, at the chosen size}
-#'   \item{procedure}{a one-row data frame with the honest score of the whole procedure, choice included (`score`, `lower`, `upper`), its
-#'     `price` against all predictors and its `gain` over the constant, each with limits}
-#'   \item{picked}{a data frame of `predictor`, `chosen` (in the set?) and `share` (of the outer splits whose own choice had it)}
-#'   \item{sizes_picked}{the sizes chosen in the outer splits}
-#'   \item{stability}{how alike these choices are, corrected for chance (Nogueira, Sechidis and Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the same set in every split, 0 what chance gives;
-#'     `NA` where all or nothing is always chosen. The splits share rows, so that the interval is of the splits only}
-#'   \item{overlap}{the mean over these splits of the predictors that both the split's choice and this set hold, as a share of those that either holds}
-#'   \item{allowed}{the margin in the metric's unit: that of the rule, else 2 % of what all predictors gain over the constant}
-#'   \item{stands_for}{named list: predictors of the set, and the twins that could stand in for them: that tell at least 70 % of them}
-#'   }
-#'   `as.data.frame()` gives one row with the set's figures, `formula()` a formula, `as.character()` the columns.
-#' @details The size is read off the cross-validated curve of all training rows. The procedure's score comes from outer splits in which
-#'   the same rule was applied to an inner cross-validation, and the held-out part scored only the size so chosen.
-#' @section Errors: A rule that is not known or lacks what it needs; a margin without a unit; several models and none named.
-#' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984). \doi{10.1201/9781315139470}, section 3.4.3.
+#' @return A list of class `dreher_set`, among others: \describe{ \item{model, rule, predictors,
+#'   size, left_out}{what was chosen, for which model, by which rule; `size` 0 means that no set
+#'   is better than a constant} \item{price, price_error, price_lower, price_upper}{rise of the
+#'   cross-validated loss against all predictors, paired by row, at the chosen size}
+#'   \item{procedure}{a one-row data frame with the honest score of the whole procedure, choice
+#'   included (`score`, `lower`, `upper`), its `price` against all predictors and its `gain` over
+#'   the constant, each with limits} \item{picked}{a data frame of `predictor`, `chosen` (in the
+#'   set?) and `share` (of the outer splits whose own choice had it)} \item{sizes_picked}{the
+#'   sizes chosen in the outer splits} \item{stability}{how alike these choices are, corrected for
+#'   chance (Nogueira, Sechidis and Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the
+#'   same set in every split, 0 what chance gives; `NA` where all or nothing is always chosen. The
+#'   splits share rows, so that the interval is of the splits only} \item{overlap}{the mean over
+#'   these splits of the predictors that both the split's choice and this set hold, as a share of
+#'   those that either holds} \item{allowed}{the margin in the metric's unit: that of the rule,
+#'   else 2 % of what all predictors gain over the constant} \item{stands_for}{named list:
+#'   predictors of the set, and the twins that could stand in for them: that tell at least 70 % of
+#'   them} } `as.data.frame()` gives one row with the set's figures, `formula()` a formula,
+#'   `as.character()` the columns.
+#' @details The size is read off the cross-validated curve of all training rows. The procedure's
+#'   score comes from outer splits in which
+#'   the same rule was applied to an inner cross-validation, and the held-out part scored only the
+#'   size so chosen.
+#' @section Errors: A rule that is not known or lacks what it needs; a margin without a unit;
+#'   several models and none named.
+#' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984).
+#'   \doi{10.1201/9781315139470}, section 3.4.3.
 #'   Nogueira, S., Sechidis, K. and Brown, G. (2018). \url{https://jmlr.org/papers/v18/17-514.html}.
 #' @seealso [confirm_set()], [compare_sets()], [refit_on()], [write_predictor_set()].
 #' @examples
@@ -47,47 +53,105 @@
 #' choose_set(rd)
 #' choose_set(rd, rule = "within", margin = "5 %")
 #' @export
-choose_set <- function(reduction, ..., rule = "one_se", margin = "2 %", share = 0.95, size = NULL, model = NULL) {
+choose_set <- function(
+    reduction, ..., rule = "one_se", margin = "2 %", share = 0.95, size = NULL,
+    model = NULL) {
   check_class(reduction, "dreher_reduction", "reduction", "reduce_predictors()")
   check_no_dots(..., .verb = "choose_set")
   rule <- check_choice(rule, set_rules, "rule")
   if (is.null(model)) {
     if (length(reduction$curves) > 1) {
-      stop_input(paste0("The reduction holds several models: ", quote_some(names(reduction$curves)), "."),
-                 todo = "Name one in `model`.")
+      stop_input(
+        paste0(
+          "The reduction holds several models: ", quote_some(names(reduction$curves)), "."
+        ),
+        todo = "Name one in `model`."
+      )
     }
     model <- names(reduction$curves)
   }
   curve <- reduction$curves[[check_choice(model, names(reduction$curves), "model")]]
   st <- reduction$study
-  ask <- list(rule = rule, margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st), share = check_fraction(share, "share"), size = size, level = reduction$level)
+  ask <- list(
+    rule = rule,
+    margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st),
+    share = check_fraction(share, "share"),
+    size = size,
+    level = reduction$level
+  )
   check_rule(curve, reduction, ask)
   full <- match("all", names(curve$columns))
   moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed, c(1L, full))
   at <- apply_rule(moments, curve, curve, ask, reduction$folds)
-  inside <- vapply(curve$splits, function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds), 1L)
+  inside <- vapply(
+    curve$splits,
+    function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds),
+    1L
+  )
   predictors <- in_order_found(curve, curve$columns[[at]])
   price_error <- price_error_of(moments, at, full, reduction$folds)
-  limits <- t_limits(moments$loss[at] - moments$loss[full], price_error, folds_df(reduction), reduction$level)
+  limits <- t_limits(
+    moments$loss[at] - moments$loss[full],
+    price_error,
+    folds_df(reduction),
+    reduction$level
+  )
   picked <- count_picked(curve, inside, predictors)
   beside <- random_band(st, curve)[at, ]
-  overlap <- vapply(seq_along(inside), function(i) share_in_common(split_set(curve, i, inside[i]), predictors), 0)
+  overlap <- vapply(
+    seq_along(inside),
+    function(i) share_in_common(split_set(curve, i, inside[i]), predictors),
+    0
+  )
   gain <- moments$loss[1] - moments$loss[full]
-  allowed <- margin_value(if (is.null(ask$margin)) list(share = 0.02) else ask$margin, gain)
+  allowed <- margin_value(
+    if (is.null(ask$margin)) list(share = 0.02) else ask$margin, gain
+  )
   structure(
-    list(model = model, refit = curve$plan$refit, rule = rule, margin = ask$margin$text, by = reduction$by, predictors = predictors, size = length(predictors),
-         left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
-         score = as_score(st$metric, moments$loss[at]), price = moments$loss[at] - moments$loss[full], price_error = price_error,
-         price_lower = limits$lower, price_upper = limits$upper, full_score = as_score(st$metric, moments$loss[full]),
-         constant_score = as_score(st$metric, moments$loss[1]), gain_full = gain, allowed = allowed, cost = cost_of(curve$plan, predictors), cost_full = cost_of(curve$plan, curve$plan$universe),
-         random_share = beside$random_share, random_sets = beside$random_sets, random = reduction$random, procedure = procedure_score(reduction, curve, inside), picked = picked$table,
-         stability = picked$stability, overlap = mean(overlap), sizes_picked = vapply(seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L),
-         stands_for = twins_of_set(curve, predictors), how = recipe_of(reduction, model, rule, ask), study = st, seed = reduction$seed, level = reduction$level),
-    class = "dreher_set")
+    list(
+      model = model,
+      refit = curve$plan$refit,
+      rule = rule,
+      margin = ask$margin$text,
+      by = reduction$by,
+      predictors = predictors,
+      size = length(predictors),
+      left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
+      score = as_score(st$metric, moments$loss[at]),
+      price = moments$loss[at] - moments$loss[full],
+      price_error = price_error,
+      price_lower = limits$lower,
+      price_upper = limits$upper,
+      full_score = as_score(st$metric, moments$loss[full]),
+      constant_score = as_score(st$metric, moments$loss[1]),
+      gain_full = gain,
+      allowed = allowed,
+      cost = cost_of(curve$plan, predictors),
+      cost_full = cost_of(curve$plan, curve$plan$universe),
+      random_share = beside$random_share,
+      random_sets = beside$random_sets,
+      random = reduction$random,
+      procedure = procedure_score(reduction, curve, inside),
+      picked = picked$table,
+      stability = picked$stability,
+      overlap = mean(overlap),
+      sizes_picked = vapply(
+        seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L
+      ),
+      stands_for = twins_of_set(curve, predictors),
+      how = recipe_of(reduction, model, rule, ask),
+      study = st,
+      seed = reduction$seed,
+      level = reduction$level
+    ),
+    class = "dreher_set"
+  )
 }
 
 # Predictors in both of two sets, as a share of those in either.
-share_in_common <- function(a, b) if (length(union(a, b))) length(intersect(a, b)) / length(union(a, b)) else 1
+share_in_common <- function(a, b) {
+  if (length(union(a, b))) length(intersect(a, b)) / length(union(a, b)) else 1
+}
 
 set_rules <- c("one_se", "best", "within", "cheapest", "share", "size", "floor")
 
@@ -96,53 +160,114 @@ check_margin <- function(margin, st) {
   read <- read_margin(margin, st$metric$name)
   if (!is.null(read$share)) return(read)
   if (!read$unit %in% c(st$metric$name, st$metric$label)) {
-    stop_input(paste0("The margin's unit \"", read$unit, "\" is neither % nor the study's metric."),
-               todo = paste0("Write \"2 %\" (of what all predictors gain over the constant) or \"0.4 ", st$metric$name, "\"."))
+    stop_input(
+      paste0(
+        "The margin's unit \"", read$unit, "\" is neither % nor the study's metric."
+      ),
+      todo = paste0(
+        "Write \"2 %\" (of what all predictors gain over the constant) or \"0.4 ",
+        st$metric$name, "\"."
+      )
+    )
   }
   list(value = read$value, text = paste(format(read$value), st$metric$name))
 }
 
 # The same as far as it can be told without a study. -> list(share, text) or list(value, unit)
 read_margin <- function(margin, unit = "rmse") {
-  fits <- paste0("Write \"2 %\" (of what all predictors gain over the constant) or \"0.4 ", unit, "\".")
-  if (is.numeric(margin) && length(margin) == 1) stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
-  if (!is.character(margin) || length(margin) != 1 || is.na(margin)) stop_input("`margin` must be a number with its unit.", paste0("Given: ", describe_value(margin), "."), fits)
-  parts <- regmatches(margin, regexec("^\\s*([0-9.]+(?:[eE][-+]?[0-9]+)?)\\s*(.*?)\\s*$", margin, perl = TRUE))[[1]]
+  fits <- paste0(
+    "Write \"2 %\" (of what all predictors gain over the constant) or \"0.4 ", unit, "\"."
+  )
+  if (is.numeric(margin) && length(margin) == 1) {
+    stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
+  }
+  if (!is.character(margin) || length(margin) != 1 || is.na(margin)) {
+    stop_input(
+      "`margin` must be a number with its unit.",
+      paste0("Given: ", describe_value(margin), "."),
+      fits
+    )
+  }
+  parts <- regmatches(
+    margin,
+    regexec("^\\s*([0-9.]+(?:[eE][-+]?[0-9]+)?)\\s*(.*?)\\s*$", margin, perl = TRUE)
+  )[[1]]
   number <- if (length(parts)) suppressWarnings(as.double(parts[2])) else NA
-  if (is.na(number) || number <= 0) stop_input(paste0("The margin \"", margin, "\" is not a positive number with its unit."), todo = fits)
+  if (is.na(number) || number <= 0) {
+    stop_input(
+      paste0("The margin \"", margin, "\" is not a positive number with its unit."),
+      todo = fits
+    )
+  }
   if (parts[3] == "%") return(list(share = number / 100, text = paste(parts[2], "%")))
-  if (!nzchar(parts[3])) stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
+  if (!nzchar(parts[3])) {
+    stop_input(paste0("A margin of ", margin, " has no unit."), todo = fits)
+  }
   list(value = number, unit = parts[3])
 }
 
-margin_value <- function(margin, gain) if (is.null(margin$value)) margin$share * gain else margin$value
+margin_value <- function(margin, gain) {
+  if (is.null(margin$value)) margin$share * gain else margin$value
+}
 
 check_rule <- function(curve, reduction, ask) {
   if (ask$rule == "size") {
-    if (is.null(ask$size)) stop_input("The rule \"size\" needs `size`, the number of predictors.")
-    if (!is.numeric(ask$size) || length(ask$size) != 1 || !ask$size %in% curve$how$points) {
-      stop_input(paste0("Size ", describe_value(ask$size), " was not scored."), paste0("Scored: ", paste(curve$how$points, collapse = ", "), "."), "Give `reduce_predictors(sizes = )` the sizes you want.")
+    if (is.null(ask$size)) {
+      stop_input("The rule \"size\" needs `size`, the number of predictors.")
+    }
+    if (!is.numeric(ask$size) || length(ask$size) != 1 ||
+        !ask$size %in% curve$how$points) {
+      stop_input(
+        paste0("Size ", describe_value(ask$size), " was not scored."),
+        paste0("Scored: ", paste(curve$how$points, collapse = ", "), "."),
+        "Give `reduce_predictors(sizes = )` the sizes you want."
+      )
     }
   }
-  if (ask$rule == "floor" && !"above floor" %in% names(curve$columns)) stop_input("The rule \"floor\" needs permuted copies in every training part.", todo = "Call reduce_predictors(decoys = 19) or more.")
-  if (ask$rule == "share" && is.null(curve$importance)) stop_input(paste0("The rule \"share\" needs importances, which the path \"", reduction$path, "\" does not have."), todo = "Use path = \"ranking\".")
+  if (ask$rule == "floor" && !"above floor" %in% names(curve$columns)) {
+    stop_input(
+      "The rule \"floor\" needs permuted copies in every training part.",
+      todo = "Call reduce_predictors(decoys = 19) or more."
+    )
+  }
+  if (ask$rule == "share" && is.null(curve$importance)) {
+    stop_input(
+      paste0(
+        "The rule \"share\" needs importances, which the path \"", reduction$path,
+        "\" does not have."
+      ),
+      todo = "Use path = \"ranking\"."
+    )
+  }
   if (ask$rule == "cheapest" && anyNA(curve$plan$cost[curve$plan$universe])) {
-    stop_study(paste0("The rule \"cheapest\" needs the cost of every predictor; the dictionary does not say it of ", quote_some(names(which(is.na(curve$plan$cost[curve$plan$universe])))), "."), todo = "Fill in the dictionary's column `cost`.")
+    stop_study(
+      paste0(
+        "The rule \"cheapest\" needs the cost of every predictor; the dictionary does ",
+        "not say it of ",
+        quote_some(names(which(is.na(curve$plan$cost[curve$plan$universe])))), "."
+      ),
+      todo = "Fill in the dictionary's column `cost`."
+    )
   }
 }
 
-# Which column of the curve a rule takes. `found`: what this part's path found (columns, importance); moments: of its own cross-validation.
+# Which column of the curve a rule takes. `found`: what this part's path found (columns,
+# importance); moments: of its own cross-validation.
 apply_rule <- function(moments, found, curve, ask, folds) {
   loss <- moments$loss
   path <- path_columns(curve)
-  path <- path[is.finite(loss[path])]   # sizes a model could not be trained on are passed over
+  path <- path[is.finite(loss[path])]  # sizes a model could not be trained on are passed over
   full <- match("all", names(curve$columns))
-  best <- path[which.min(loss[path])]   # sizes rise, so a tie goes to the smaller set
+  best <- path[which.min(loss[path])]  # sizes rise, so a tie goes to the smaller set
   if (ask$rule == "size") return(column_of(curve, ask$size))
   nothing <- path[1]
   if (loss[best] >= loss[1]) return(nothing)
   if (ask$rule == "best") return(best)
-  if (ask$rule == "one_se") return(path[which(loss[path] <= loss[best] + difference_error(moments, path, best))[1]])
+  if (ask$rule == "one_se") {
+    return(
+      path[which(loss[path] <= loss[best] + difference_error(moments, path, best))[1]]
+    )
+  }
   if (ask$rule == "floor") return(match("above floor", names(curve$columns)))
   if (ask$rule == "share") {
     # From the top of the ranking, whatever was kept.
@@ -153,15 +278,28 @@ apply_rule <- function(moments, found, curve, ask, folds) {
   }
   margin <- margin_value(ask$margin, loss[1] - loss[full])
   candidates <- setdiff(path, 1L)
-  limit <- loss[candidates] - loss[full] + stats::qt(ask$level, moments$df) * price_error_of(moments, candidates, full, folds)
+  limit <- loss[candidates] - loss[full] +
+    stats::qt(ask$level, moments$df) * price_error_of(moments, candidates, full, folds)
   inside <- candidates[which(limit < margin)]
-  if (!length(inside)) return(if (setequal(curve$columns[[max(path)]], curve$columns[[full]])) max(path) else best)   # nothing is sure to be within: all that may be had
+  if (!length(inside)) {
+    return(if (setequal(curve$columns[[max(path)]], curve$columns[[full]])) {
+      max(path)
+    } else {
+      best
+    })
+  }  # nothing is sure to be within: all that may be had
   if (ask$rule == "within") return(inside[1])
   cost <- vapply(found$columns[inside], function(s) cost_of(curve$plan, s), 0)
   inside[which.min(cost)]
 }
 
-column_of <- function(curve, units) if (units == 0 && !length(curve$plan$keep)) 1L else match(as.character(units), names(curve$columns))
+column_of <- function(curve, units) {
+  if (units == 0 && !length(curve$plan$keep)) {
+    1L
+  } else {
+    match(as.character(units), names(curve$columns))
+  }
+}
 
 # The predictors of a set, as the path on all rows brought them in.
 in_order_found <- function(curve, set) {
@@ -169,7 +307,8 @@ in_order_found <- function(curve, set) {
   c(intersect(order, set), setdiff(set, order))
 }
 
-# The set that outer split i has at this column: the inner choice is a size, which the split's own path fills. What stands beside the path has sets of its own.
+# The set that outer split i has at this column: the inner choice is a size, which the split's own
+# path fills. What stands beside the path has sets of its own.
 split_set <- function(curve, i, column) curve$splits[[i]]$columns[[column]]
 
 # Every outer split chose its own size; the held-out rows score that choice only.
@@ -178,7 +317,7 @@ procedure_score <- function(rd, curve, inside) {
   full <- match("all", names(curve$columns))
   chosen <- lapply(seq_along(curve$outer), function(t) {
     three <- curve$outer[[t]][, c(1, full, 1), , drop = FALSE]
-    three[, 1, ] <- NA   # rows whose split made no choice do not count
+    three[, 1, ] <- NA  # rows whose split made no choice do not count
     for (i in which(vapply(curve$splits, `[[`, 1L, "time") == t)) {
       rows <- curve$fold_of[, t] == curve$splits[[i]]$fold
       three[rows, 1, ] <- curve$outer[[t]][rows, inside[i], ]
@@ -187,17 +326,39 @@ procedure_score <- function(rd, curve, inside) {
   })
   m <- curve_moments(st, curve$cases, chosen, rd$seed, 1:3)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
-  price <- t_limits(m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), folds_df(rd), rd$level)
-  gain <- t_limits(m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), folds_df(rd), rd$level)
-  data.frame(score = as_score(st$metric, m$loss[1]), lower = own$lower, upper = own$upper, price = m$loss[1] - m$loss[2],
-             price_lower = price$lower, price_upper = price$upper, gain = m$loss[3] - m$loss[1], gain_lower = gain$lower, gain_upper = gain$upper)
+  price <- t_limits(
+    m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), folds_df(rd), rd$level
+  )
+  gain <- t_limits(
+    m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), folds_df(rd), rd$level
+  )
+  data.frame(
+    score = as_score(st$metric, m$loss[1]),
+    lower = own$lower,
+    upper = own$upper,
+    price = m$loss[1] - m$loss[2],
+    price_lower = price$lower,
+    price_upper = price$upper,
+    gain = m$loss[3] - m$loss[1],
+    gain_lower = gain$lower,
+    gain_upper = gain$upper
+  )
 }
 
 count_picked <- function(curve, inside, predictors) {
   all <- in_order_found(curve, curve$plan$universe)
-  z <- t(vapply(seq_along(inside), function(i) as.double(all %in% split_set(curve, i, inside[i])), double(length(all))))
+  z <- t(vapply(
+    seq_along(inside),
+    function(i) as.double(all %in% split_set(curve, i, inside[i])),
+    double(length(all))
+  ))
   if (length(all) == 1) z <- t(z)
-  list(table = data.frame(predictor = all, chosen = all %in% predictors, share = colMeans(z)), stability = set_stability(z))
+  list(
+    table = data.frame(
+      predictor = all, chosen = all %in% predictors, share = colMeans(z)
+    ),
+    stability = set_stability(z)
+  )
 }
 
 twins_of_set <- function(curve, predictors) {
@@ -211,21 +372,53 @@ twins_of_set <- function(curve, predictors) {
 
 # The calls that give this set again.
 recipe_of <- function(rd, model, rule, ask) {
-  say <- function(args) paste0(names(args), " = ", vapply(args, deparse1, ""), collapse = ", ")
-  rest <- list(by = rd$by, path = rd$path, thin_twins = rd$thin_twins, random = rd$random, folds = rd$folds, times = rd$times, inner_folds = rd$inner_folds)
+  say <- function(args) {
+    paste0(names(args), " = ", vapply(args, deparse1, ""), collapse = ", ")
+  }
+  rest <- list(
+    by = rd$by,
+    path = rd$path,
+    thin_twins = rd$thin_twins,
+    random = rd$random,
+    folds = rd$folds,
+    times = rd$times,
+    inner_folds = rd$inner_folds
+  )
   if (rd$unit != "predictor") rest$unit <- rd$unit
-  for (name in c("steps", "budget", "decoys", "sizes", "refit_model")) if (!is.null(rd[[name]])) rest[[name]] <- rd[[name]]
-  first <- paste0("reduction <- reduce_predictors(study, ", say(c(rest, list(models = model, level = rd$level, seed = rd$seed))), ")")
-  more <- c(list(rule = rule), if (!is.null(ask$margin)) list(margin = ask$margin$text), if (rule == "share") list(share = ask$share), if (rule == "size") list(size = ask$size))
+  for (name in c("steps", "budget", "decoys", "sizes", "refit_model")) {
+    if (!is.null(rd[[name]])) rest[[name]] <- rd[[name]]
+  }
+  first <- paste0(
+    "reduction <- reduce_predictors(study, ",
+    say(c(rest, list(models = model, level = rd$level, seed = rd$seed))), ")"
+  )
+  more <- c(
+    list(rule = rule), if (!is.null(ask$margin)) list(margin = ask$margin$text),
+    if (rule == "share") list(share = ask$share),
+    if (rule == "size") list(size = ask$size)
+  )
   c(first, paste0("choose_set(reduction, ", say(more), ")"))
 }
 
 #' @export
 as.data.frame.dreher_set <- function(x, ...) {
-  data.frame(model = x$model, rule = x$rule, size = x$size, predictors = paste(x$predictors, collapse = ", "), cost = x$cost, score = x$score,
-             full_score = x$full_score, constant_score = x$constant_score, price = x$price, price_lower = x$price_lower,
-             price_upper = x$price_upper, procedure_score = x$procedure$score, procedure_lower = x$procedure$lower,
-             procedure_upper = x$procedure$upper, stability = x$stability[["value"]])
+  data.frame(
+    model = x$model,
+    rule = x$rule,
+    size = x$size,
+    predictors = paste(x$predictors, collapse = ", "),
+    cost = x$cost,
+    score = x$score,
+    full_score = x$full_score,
+    constant_score = x$constant_score,
+    price = x$price,
+    price_lower = x$price_lower,
+    price_upper = x$price_upper,
+    procedure_score = x$procedure$score,
+    procedure_lower = x$procedure$lower,
+    procedure_upper = x$procedure$upper,
+    stability = x$stability[["value"]]
+  )
 }
 
 #' @export
@@ -235,4 +428,9 @@ summary.dreher_set <- function(object, ...) object$picked
 as.character.dreher_set <- function(x, ...) x$predictors
 
 #' @export
-formula.dreher_set <- function(x, ...) stats::reformulate(if (length(x$predictors)) paste0("`", x$predictors, "`") else "1", as.name(x$study$target))
+formula.dreher_set <- function(x, ...) {
+  stats::reformulate(
+    if (length(x$predictors)) paste0("`", x$predictors, "`") else "1",
+    as.name(x$study$target)
+  )
+}

@@ -1,43 +1,56 @@
 #' Compare sets of predictors side by side
 #'
-#' Trains every model on each of several sets, chosen by hand or by dreher, and says what each costs against a reference: by cross-validation on the training rows, paired by row, or on rows you give. Also answers whether new
-#' predictors are worth adding.
+#' Trains every model on each of several sets, chosen by hand or by dreher, and says what each
+#' costs against a reference: by cross-validation on the training rows, paired by row, or on rows
+#' you give. Also answers whether new predictors are worth adding.
 #'
-#' @param study A [study()] with training rows. Sets may name columns of the training rows that its models do not have: they are added to what the model is trained on.
-#' @param sets A named list: vectors of predictors (`character()` for none), results of [choose_set()] or [read_predictor_set()], or the words `"all"` (but those the
-#'   dictionary leaves out) and `"none"`.
+#' @param study A [study()] with training rows. Sets may name columns of the training rows that
+#'   its models do not have: they are added to what the model is trained on.
+#' @param sets A named list: vectors of predictors (`character()` for none), results of
+#'   [choose_set()] or [read_predictor_set()], or the words `"all"` (but those the dictionary
+#'   leaves out) and `"none"`.
 #' @param ... Must be empty.
 #' @param reference Name of the set the others are compared with. Default: the first.
 #' @param models Names of the models. Default: all.
 #' @param rows Rows to score on instead of cross-validation: a data frame with the target.
-#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what the reference gains over the constant (default), or a number with the metric's name.
+#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what the reference gains
+#'   over the constant (default), or a number with the metric's name.
 #' @param folds,times Folds of the cross-validation, and how often they are drawn anew.
 #' @param level Level of the intervals.
 #' @param seed A whole number.
 #' @return A data frame of class `dreher_comparison`, one row per model and set, in your order:
-#'   \describe{
-#'   \item{model, set, size, cost}{names; number of predictors; their cost by the dictionary}
-#'   \item{score, lower, upper}{in the metric's unit, with its interval over rows}
-#'   \item{difference, diff_error, diff_lower, diff_upper}{loss less that of the reference, paired by row; 0 for the reference}
-#'   \item{gain, gain_lower, gain_upper}{fall of the loss against the constant}
-#'   \item{statement}{`better`, `not worse by more than the margin`, `worse` or `inconclusive`, from one-sided limits of `level`}
-#'   \item{parameters, log_likelihood, aicc, aicc_difference, weight}{for models with a likelihood, trained on all training rows: number of estimated parameters (the error variance too), log-likelihood, Akaike's criterion
-#'     corrected for small samples, its difference from the least one, and Akaike weight; else `NA`}
-#'   \item{predictors}{the set}
-#'   }
-#' @details AICc is \eqn{-2l + 2K + 2K(K+1)/(n-K-1)} (Sugiura 1978; Hurvich and Tsai 1989), `NA` where n is at most K + 1. It is compared within a model, on the same rows. A weight is not the probability that a set is right, and intervals and p values
+#'   \describe{ \item{model, set, size, cost}{names; number of predictors; their cost by the
+#'   dictionary} \item{score, lower, upper}{in the metric's unit, with its interval over rows}
+#'   \item{difference, diff_error, diff_lower, diff_upper}{loss less that of the reference, paired
+#'   by row; 0 for the reference} \item{gain, gain_lower, gain_upper}{fall of the loss against the
+#'   constant} \item{statement}{`better`, `not worse by more than the margin`, `worse` or
+#'   `inconclusive`, from one-sided limits of `level`} \item{parameters, log_likelihood, aicc,
+#'   aicc_difference, weight}{for models with a likelihood, trained on all training rows: number
+#'   of estimated parameters (the error variance too), log-likelihood, Akaike's criterion
+#'   corrected for small samples, its difference from the least one, and Akaike weight; else `NA`}
+#'   \item{predictors}{the set} }
+#' @details AICc is \eqn{-2l + 2K + 2K(K+1)/(n-K-1)} (Sugiura 1978; Hurvich and Tsai 1989), `NA`
+#'   where n is at most K + 1. It is compared within a model, on the same rows. A weight is not
+#'   the probability that a set is right, and intervals and p values
 #'   of a model chosen by it are not valid (Berk et al. 2013).
-#'   Intervals of differences from cross-validation are approximate (see [reduce_predictors()]); sets chosen on the same training rows are flattered, for which [choose_set()] has the honest figure.
-#' @section Errors: No training rows; sets with unknown predictors or without names; a model that cannot take new predictors (give `study(refit_with = )`).
-#' @references Sugiura, N. (1978). \doi{10.1080/03610927808827599}. Hurvich, C. and Tsai, C.-L. (1989). \doi{10.1093/biomet/76.2.297}.
-#'   Burnham, K. and Anderson, D. (2002). \doi{10.1007/b97636}. Berk, R. et al. (2013). \doi{10.1214/12-AOS1077}.
+#'   Intervals of differences from cross-validation are approximate (see [reduce_predictors()]);
+#'   sets chosen on the same training rows are flattered, for which [choose_set()] has the honest
+#'   figure.
+#' @section Errors: No training rows; sets with unknown predictors or without names; a model that
+#'   cannot take new predictors (give `study(refit_with = )`).
+#' @references Sugiura, N. (1978). \doi{10.1080/03610927808827599}. Hurvich, C. and Tsai, C.-L.
+#'   (1989). \doi{10.1093/biomet/76.2.297}.
+#'   Burnham, K. and Anderson, D. (2002). \doi{10.1007/b97636}. Berk, R. et al. (2013).
+#'   \doi{10.1214/12-AOS1077}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' compare_sets(st, list(all = "all", firing = c("peak_temp", "hold_minutes"), none = "none"), folds = 3, times = 1)
 #' @export
-compare_sets <- function(study, sets, ..., reference = NULL, models = NULL, rows = NULL, margin = "2 %", folds = NULL, times = 2, level = 0.95, seed = 1) {
+compare_sets <- function(
+    study, sets, ..., reference = NULL, models = NULL, rows = NULL, margin = "2 %",
+    folds = NULL, times = 2, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "compare_sets")
   train <- need_train(study, "Comparing sets")
@@ -47,83 +60,211 @@ compare_sets <- function(study, sets, ..., reference = NULL, models = NULL, rows
   seed <- check_seed(seed)
   margin <- check_margin(margin, study)
   chosen <- pick_models(study, models)
-  if (!is.list(sets) || inherits(sets, c("dreher_set", "dreher_set_file")) || !length(sets) || is.null(names(sets)) || any(!nzchar(names(sets))) || anyDuplicated(names(sets))) {
-    stop_input("`sets` must be a list of sets, each under a name of its own.", paste0("Given: ", describe_value(sets), "."), "For example list(all = \"all\", mine = c(\"peak_temp\", \"hold_minutes\")).")
+  if (!is.list(sets) || inherits(sets, c("dreher_set", "dreher_set_file")) ||
+      !length(sets) || is.null(names(sets)) || any(!nzchar(names(sets))) ||
+      anyDuplicated(names(sets))) {
+    stop_input(
+      "`sets` must be a list of sets, each under a name of its own.",
+      paste0("Given: ", describe_value(sets), "."),
+      "For example list(all = \"all\", mine = c(\"peak_temp\", \"hold_minutes\"))."
+    )
   }
   if (is.null(reference)) reference <- names(sets)[1]
   reference <- match(check_choice(reference, names(sets), "reference"), names(sets))
   on <- if (!is.null(rows)) pick_rows(study, check_rows(rows, "rows"))$data
-  parts <- lapply(chosen, compare_for_model, st = study, sets = sets, reference = reference, on = on, margin = margin, folds = folds, times = times, level = level, seed = seed)
+  parts <- lapply(
+    chosen, compare_for_model, st = study, sets = sets, reference = reference, on = on,
+    margin = margin, folds = folds, times = times, level = level, seed = seed
+  )
   out <- do.call(rbind, parts)
   rownames(out) <- NULL
-  structure(out, class = c("dreher_comparison", "data.frame"), reference = names(sets)[reference], target = study$target, metric = study$metric$name, metric_label = study$metric$label, better = study$metric$better, margin = margin$text,
-            scored = if (is.null(on)) paste0(folds, " folds x ", times) else paste(format(nrow(on), big.mark = ","), "rows given"), level = level, seed = seed, fingerprint = study$fingerprint)
+  structure(
+    out,
+    class = c("dreher_comparison", "data.frame"),
+    reference = names(sets)[reference],
+    target = study$target,
+    metric = study$metric$name,
+    metric_label = study$metric$label,
+    better = study$metric$better,
+    margin = margin$text,
+    scored = if (is.null(on)) {
+      paste0(folds, " folds x ", times)
+    } else {
+      paste(format(nrow(on), big.mark = ","), "rows given")
+    },
+    level = level,
+    seed = seed,
+    fingerprint = study$fingerprint
+  )
 }
 
-compare_for_model <- function(model, st, sets, reference, on, margin, folds, times, level, seed) {
-  sets <- lapply(stats::setNames(nm = names(sets)), function(s) predictors_of(sets[[s]], s, model, st))
+compare_for_model <- function(
+    model, st, sets, reference, on, margin, folds, times, level, seed) {
+  sets <- lapply(stats::setNames(nm = names(sets)), function(s) {
+    predictors_of(sets[[s]], s, model, st)
+  })
   news <- setdiff(unlist(sets), model$inputs$predictors)
   if (!is.null(on)) check_columns(on, unique(unlist(sets)), "rows", "The predictor")
   model$object <- with_room(model$object, news)
   frame <- function(data, arg) {
     out <- frame_of(st, model, data, arg)
-    for (p in news) out[[p]] <- if (is.character(st$train[[p]])) factor(data[[p]], levels = sort(unique(st$train[[p]]))) else if (is.logical(data[[p]])) as.double(data[[p]]) else data[[p]]
+    for (p in news) {
+      out[[p]] <- if (is.character(st$train[[p]])) {
+        factor(data[[p]], levels = sort(unique(st$train[[p]])))
+      } else if (is.logical(data[[p]])) {
+        as.double(data[[p]])
+      } else {
+        data[[p]]
+      }
+    }
     out
   }
   train <- frame(st$train, "train")
-  with_none <- c(sets, list(character()))   # the constant, for the gain
+  with_none <- c(sets, list(character()))  # the constant, for the gain
   plan <- list(refit = model$name, how = list(seed = seed))
   st$models[[model$name]] <- model
   if (is.null(on)) {
     cases <- cases_of(st, train)
     predictions <- lapply(seq_len(times), function(t) {
       fold <- with_stream(seed, c("folds", nrow(train), t), draw_folds(st, train, folds))
-      done <- map_pieces(as.list(seq_len(folds)), function(f, st, plan, train, fold, sets, key) score_sets(st, plan, train[fold != f, , drop = FALSE], train[fold == f, , drop = FALSE], sets, c(key, f)),
-                         st = st, plan = plan, train = train, fold = fold, sets = with_none, key = c(model$name, t), label = "comparing sets")
-      out <- array(NA_real_, c(nrow(train), dim(done[[1]])[2:3]), list(NULL, NULL, dimnames(done[[1]])[[3]]))
+      done <- map_pieces(
+        as.list(seq_len(folds)),
+        function(f, st, plan, train, fold, sets, key) {
+          score_sets(
+            st,
+            plan,
+            train[fold != f, , drop = FALSE],
+            train[fold == f, , drop = FALSE],
+            sets,
+            c(key, f)
+          )
+        },
+        st = st,
+        plan = plan,
+        train = train,
+        fold = fold,
+        sets = with_none,
+        key = c(model$name, t),
+        label = "comparing sets"
+      )
+      out <- array(
+        NA_real_,
+        c(nrow(train), dim(done[[1]])[2:3]),
+        list(NULL, NULL, dimnames(done[[1]])[[3]])
+      )
       for (f in seq_len(folds)) out[fold == f, , ] <- done[[f]]
       out
     })
   } else {
     cases <- cases_of(st, on)
-    predictions <- list(score_sets(st, plan, train, frame(on, "rows"), with_none, c(model$name, "compare")))
+    predictions <- list(score_sets(
+      st, plan, train, frame(on, "rows"), with_none, c(model$name, "compare")
+    ))
   }
   m <- curve_moments(st, cases, predictions, seed, c(length(with_none), reference))
   at <- seq_along(sets)
   none <- length(with_none)
   own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
   difference <- m$loss[at] - m$loss[reference]
-  error_between <- if (is.null(on)) function(a, b) price_error_of(m, a, b, folds) else function(a, b) difference_error(m, a, b)
+  error_between <- if (is.null(on)) {
+    function(a, b) price_error_of(m, a, b, folds)
+  } else {
+    function(a, b) difference_error(m, a, b)
+  }
   error <- error_between(at, reference)
   df <- if (is.null(on)) folds_df(list(folds = folds, times = times)) else m$df
   around <- t_limits(difference, error, df, level)
   gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
   reach <- stats::qt(level, df) * error
   allowed <- margin_value(margin, m$loss[none] - m$loss[reference])
-  statement <- vapply(at, function(i) if (i == reference) "" else if (is.na(error[i])) "not trained" else if (setequal(sets[[i]], sets[[reference]])) "the same set" else if (error[i] == 0) "" else if (allowed <= 0) "inconclusive" else state_difference(around$lower[i], around$upper[i], difference[i] + reach[i], allowed), "")
+  statement <- vapply(
+    at,
+    function(i) {
+      if (i == reference) {
+        ""
+      } else if (is.na(error[i])) {
+        "not trained"
+      } else if (setequal(sets[[i]], sets[[reference]])) {
+        "the same set"
+      } else if (error[i] == 0) {
+        ""
+      } else if (allowed <= 0) {
+        "inconclusive"
+      } else {
+        state_difference(
+          around$lower[i], around$upper[i], difference[i] + reach[i], allowed
+        )
+      }
+    },
+    ""
+  )
   cost <- st$dictionary$cost
-  out <- data.frame(model = model$name, set = names(sets), size = lengths(sets), cost = vapply(sets, function(s) sum(cost[match(s, st$dictionary$predictor)]), 0), score = as_score(st$metric, m$loss[at]), lower = own$lower,
-                    upper = own$upper, difference = difference, diff_error = error, diff_lower = around$lower, diff_upper = around$upper, gain = m$loss[none] - m$loss[at], gain_lower = gain$lower, gain_upper = gain$upper,
-                    statement = statement)
-  cbind(out, likelihood_of_sets(st, model, train, sets, seed), predictors = vapply(sets, paste, "", collapse = ", "))
+  out <- data.frame(
+    model = model$name,
+    set = names(sets),
+    size = lengths(sets),
+    cost = vapply(sets, function(s) sum(cost[match(s, st$dictionary$predictor)]), 0),
+    score = as_score(st$metric, m$loss[at]),
+    lower = own$lower,
+    upper = own$upper,
+    difference = difference,
+    diff_error = error,
+    diff_lower = around$lower,
+    diff_upper = around$upper,
+    gain = m$loss[none] - m$loss[at],
+    gain_lower = gain$lower,
+    gain_upper = gain$upper,
+    statement = statement
+  )
+  cbind(
+    out,
+    likelihood_of_sets(st, model, train, sets, seed),
+    predictors = vapply(sets, paste, "", collapse = ", ")
+  )
 }
 
 predictors_of <- function(set, name, model, st) {
   if (inherits(set, c("dreher_set", "dreher_set_file"))) set <- as.character(set)
-  if (identical(set, "all")) return(setdiff(model$inputs$predictors, st$dictionary$predictor[st$dictionary$use == "leave_out"]))
+  if (identical(set, "all")) {
+    return(setdiff(
+      model$inputs$predictors, st$dictionary$predictor[st$dictionary$use == "leave_out"]
+    ))
+  }
   if (identical(set, "none") || is.null(set)) return(character())
-  if (!is.character(set) || anyNA(set)) stop_input(paste0("Set \"", name, "\" must hold names of predictors."), paste0("Given: ", describe_value(set), "."))
+  if (!is.character(set) || anyNA(set)) {
+    stop_input(
+      paste0("Set \"", name, "\" must hold names of predictors."),
+      paste0("Given: ", describe_value(set), ".")
+    )
+  }
   # In the model's own order: what a learner draws by chance can hang on it.
-  set <- c(intersect(model$inputs$predictors, set), setdiff(unique(set), model$inputs$predictors))
+  set <- c(
+    intersect(model$inputs$predictors, set), setdiff(unique(set), model$inputs$predictors)
+  )
   check_columns(st$train, set, "train", paste0("In set \"", name, "\": the predictor"))
-  if (st$target %in% set) stop_input(paste0("Set \"", name, "\" holds the target \"", st$target, "\" itself."), todo = "Leave it out.")
+  if (st$target %in% set) {
+    stop_input(
+      paste0("Set \"", name, "\" holds the target \"", st$target, "\" itself."),
+      todo = "Leave it out."
+    )
+  }
   set
 }
 
 # New predictors come in as they are; what a model states about its old ones stays.
 with_room <- function(object, news) {
   if (!length(news)) return(object)
-  if (inherits(object, "dreher_encoded")) stop_model(paste0("A model on encoded columns does not take new predictors: ", quote_some(news), "."), todo = "Give `study(refit_with = )` a function(model, data, predictors) that fits the model on any predictors.")
+  if (inherits(object, "dreher_encoded")) {
+    stop_model(
+      paste0(
+        "A model on encoded columns does not take new predictors: ", quote_some(news), "."
+      ),
+      todo = paste0(
+        "Give `study(refit_with = )` a function(model, data, predictors) that fits ",
+        "the model on any predictors."
+      )
+    )
+  }
   if (inherits(object, c("lm", "multinom"))) {
     formula <- stats::formula(stats::terms(object))
     for (p in news) formula[[3]] <- call("+", formula[[3]], as.name(p))
@@ -134,15 +275,30 @@ with_room <- function(object, news) {
 
 likelihood_of_sets <- function(st, model, train, sets, seed) {
   none <- data.frame(parameters = NA_real_, log_likelihood = NA_real_, aicc = NA_real_)
-  has <- inherits(model$object, c("lm", "multinom")) && is.null(st$refit_with[[model$name]])
-  each <- do.call(rbind, lapply(sets, function(set) {
-    if (!has || (!length(set) && inherits(model$object, "multinom"))) return(none)
-    l <- tryCatch(stats::logLik(fit_on(st, model, train, set, seed, "likelihood")), error = function(e) NULL)
-    if (is.null(l) || !is.finite(l)) return(none)
-    K <- attr(l, "df")
-    n <- nrow(train)
-    data.frame(parameters = K, log_likelihood = as.double(l), aicc = if (n > K + 1) -2 * as.double(l) + 2 * K + 2 * K * (K + 1) / (n - K - 1) else NA_real_)
-  }))
+  has <- inherits(model$object, c("lm", "multinom")) &&
+    is.null(st$refit_with[[model$name]])
+  each <- do.call(
+    rbind,
+    lapply(sets, function(set) {
+      if (!has || (!length(set) && inherits(model$object, "multinom"))) return(none)
+      l <- tryCatch(
+        stats::logLik(fit_on(st, model, train, set, seed, "likelihood")),
+        error = function(e) NULL
+      )
+      if (is.null(l) || !is.finite(l)) return(none)
+      K <- attr(l, "df")
+      n <- nrow(train)
+      data.frame(
+        parameters = K,
+        log_likelihood = as.double(l),
+        aicc = if (n > K + 1) {
+          -2 * as.double(l) + 2 * K + 2 * K * (K + 1) / (n - K - 1)
+        } else {
+          NA_real_
+        }
+      )
+    })
+  )
   each$aicc_difference <- each$aicc - suppressWarnings(min(each$aicc, na.rm = TRUE))
   weight <- exp(-each$aicc_difference / 2)
   each$weight <- weight / sum(weight, na.rm = TRUE)
@@ -153,7 +309,9 @@ likelihood_of_sets <- function(st, model, train, sets, seed) {
 
 #' @export
 as.data.frame.dreher_comparison <- function(x, ...) {
-  for (name in setdiff(names(attributes(x)), c("names", "row.names", "class"))) attr(x, name) <- NULL
+  for (name in setdiff(names(attributes(x)), c("names", "row.names", "class"))) {
+    attr(x, name) <- NULL
+  }
   class(x) <- "data.frame"
   x
 }

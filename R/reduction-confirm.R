@@ -1,29 +1,41 @@
 #' Confirm a chosen set on rows nobody has touched
 #'
-#' Trains the model once with all and once with the chosen predictors, on all training rows, and compares both on rows that took part
-#' in nothing so far.
+#' Trains the model once with all and once with the chosen predictors, on all training rows, and
+#' compares both on rows that took part in nothing so far.
 #'
 #' @param set A result of [choose_set()], or of [read_predictor_set()].
 #' @param data Untouched rows: a data frame with the target and the predictors.
 #' @param ... Must be empty.
-#' @param margin The loss one is ready to pay, with its unit, fixed before looking: `"2 %"` (default) of what all predictors gained over
-#'   a constant in the cross-validation, or a number with the metric's name, as `"0.4 rmse"`.
+#' @param margin The loss one is ready to pay, with its unit, fixed before looking: `"2 %"`
+#'   (default) of what all predictors gained over a constant in the cross-validation, or a number
+#'   with the metric's name, as `"0.4 rmse"`.
 #' @param study For a set read from a file: the [study()] whose model is trained.
-#' @param again TRUE: these rows were confirmed on before, and one knows what a second look is worth. The result counts the looks.
-#' @param overlap `"refuse"` (default): rows that are training rows, more than chance explains, are an error. `"allow"`: different cases are known to share all their
-#'   values.
-#' @param level Level: the two-sided interval has this level; the statement rests on the one-sided limit of the same level.
+#' @param again TRUE: these rows were confirmed on before, and one knows what a second look is
+#'   worth. The result counts the looks.
+#' @param overlap `"refuse"` (default): rows that are training rows, more than chance explains,
+#'   are an error. `"allow"`: different cases are known to share all their values.
+#' @param level Level: the two-sided interval has this level; the statement rests on the one-sided
+#'   limit of the same level.
 #' @param seed Seed of the two fits; default the reduction's.
-#' @return A list of class `dreher_confirmation`: `statement` (one of `better`, `not worse by more than the margin`, `worse`, `inconclusive`, or `the same set` where nothing was left out; better and worse where the two-sided interval leaves out zero),
-#'   `difference` (loss of the small less that of the full model), `std_error`, `lower`, `upper` (two-sided), `limit` (one-sided upper), `margin`,
-#'   `score_small`, `score_full`, `score_constant`, `gain`, `gain_lower`, `gain_upper` (small model over the constant), `n`, `n_needed`, about how many rows would settle it, and `looks`, how often
-#'   these rows have been confirmed on: in this session and, for a set from a file, by what is kept in it and in `looks.json` beside it.
+#' @return A list of class `dreher_confirmation`: `statement` (one of `better`, `not worse by more
+#'   than the margin`, `worse`, `inconclusive`, or `the same set` where nothing was left out;
+#'   better and worse where the two-sided interval leaves out zero), `difference` (loss of the
+#'   small less that of the full model), `std_error`, `lower`, `upper` (two-sided), `limit`
+#'   (one-sided upper), `margin`, `score_small`, `score_full`, `score_constant`, `gain`,
+#'   `gain_lower`, `gain_upper` (small model over the constant), `n`, `n_needed`, about how many
+#'   rows would settle it, and `looks`, how often these rows have been confirmed on: in this
+#'   session and, for a set from a file, by what is kept in it and in `looks.json` beside it.
 #'   `as.data.frame()` gives one row.
-#' @details Paired differences of influences, a t interval (methods: Hoeffding 1948; DeLong et al. 1988 for AUC). Non-inferior when the one-sided upper limit is below the margin
-#'   (Piaggio et al. 2012). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 / margin^2}: enough to show it with 80 % probability if nothing was lost.
-#' @section Errors: Rows that are training rows, more than chance explains (training rows that repeat each other tell how often new ones would); rows that were confirmed on before, unless `again = TRUE` (a second look is a choice among looks);
+#' @details Paired differences of influences, a t interval (methods: Hoeffding 1948; DeLong et al.
+#'   1988 for AUC). Non-inferior when the one-sided upper limit is below the margin
+#'   (Piaggio et al. 2012). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 / margin^2}: enough to show
+#'   it with 80 % probability if nothing was lost.
+#' @section Errors: Rows that are training rows, more than chance explains (training rows that
+#'   repeat each other tell how often new ones would); rows that were confirmed on before, unless
+#'   `again = TRUE` (a second look is a choice among looks);
 #'   columns that are missing; a margin without a unit.
-#' @references Piaggio, G. et al. (2012). Reporting of noninferiority and equivalence randomized trials. \doi{10.1001/jama.2012.87802}
+#' @references Piaggio, G. et al. (2012). Reporting of noninferiority and equivalence randomized
+#'   trials. \doi{10.1001/jama.2012.87802}
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
@@ -31,7 +43,9 @@
 #' ps <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
 #' confirm_set(ps, kiln$untouched)
 #' @export
-confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, overlap = "refuse", study = NULL, level = 0.95, seed = NULL) {
+confirm_set <- function(
+    set, data, ..., margin = "2 %", again = FALSE, overlap = "refuse", study = NULL,
+    level = 0.95, seed = NULL) {
   set <- set_of_study(set, study)
   check_no_dots(..., .verb = "confirm_set")
   level <- check_fraction(level, "level")
@@ -42,8 +56,15 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, overlap =
   model <- st$models[[set$refit]]
   asked <- check_margin(margin, st)
   if (is.null(asked$value) && set$gain_full <= 0) {
-    stop_study("All predictors together are not better than a constant, so no margin follows from their gain.",
-               todo = paste0("Give `margin` in the metric's unit, as \"0.4 ", st$metric$name, "\"."))
+    stop_study(
+      paste0(
+        "All predictors together are not better than a constant, so no margin follows ",
+        "from their gain."
+      ),
+      todo = paste0(
+        "Give `margin` in the metric's unit, as \"0.4 ", st$metric$name, "\"."
+      )
+    )
   }
   margin <- margin_value(asked, set$gain_full)
   on <- pick_rows(st, check_rows(data, "data"))$data
@@ -55,7 +76,9 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, overlap =
   test <- model_rows(st, model, on)
   fit_and_predict <- function(predictors) {
     if (!length(predictors)) return(predict_constant(st, on, train))
-    predict_fit(st, model, fit_on(st, model, train, predictors, seed, "confirm"), test, predictors)
+    predict_fit(
+      st, model, fit_on(st, model, train, predictors, seed, "confirm"), test, predictors
+    )
   }
   small <- fit_and_predict(set$predictors)
   universe <- union(set$predictors, set$left_out)
@@ -69,19 +92,50 @@ confirm_set <- function(set, data, ..., margin = "2 %", again = FALSE, overlap =
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   reach <- stats::qt(level, d$df) * d$std_error
   n <- nrow(on)
-  statement <- if (setequal(set$predictors, universe)) "the same set" else state_difference(limits$lower, limits$upper, d$loss + reach, margin)
-  n_needed <- ceiling((stats::qnorm(level) + stats::qnorm(0.8))^2 * d$std_error^2 * n / margin^2)
+  statement <- if (setequal(set$predictors, universe)) {
+    "the same set"
+  } else {
+    state_difference(limits$lower, limits$upper, d$loss + reach, margin)
+  }
+  n_needed <- ceiling(
+    (stats::qnorm(level) + stats::qnorm(0.8))^2 * d$std_error^2 * n / margin^2
+  )
   structure(
-    list(statement = statement, model = set$model, refit = set$refit, predictors = set$predictors,
-         full_size = length(universe), difference = d$loss, std_error = d$std_error, lower = limits$lower, upper = limits$upper,
-         limit = d$loss + reach, margin = margin, score_small = score(small),
-         score_full = score(full), score_constant = score(constant),
-         gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper, n = n, n_needed = n_needed, looks = note_look(set, rows, n, statement, before), margin_text = asked$text, target = st$target, seed = seed,
-         metric = st$metric$name, metric_label = st$metric$label, better = st$metric$better, level = level),
-    class = "dreher_confirmation")
+    list(
+      statement = statement,
+      model = set$model,
+      refit = set$refit,
+      predictors = set$predictors,
+      full_size = length(universe),
+      difference = d$loss,
+      std_error = d$std_error,
+      lower = limits$lower,
+      upper = limits$upper,
+      limit = d$loss + reach,
+      margin = margin,
+      score_small = score(small),
+      score_full = score(full),
+      score_constant = score(constant),
+      gain = gain$loss,
+      gain_lower = gain_limits$lower,
+      gain_upper = gain_limits$upper,
+      n = n,
+      n_needed = n_needed,
+      looks = note_look(set, rows, n, statement, before),
+      margin_text = asked$text,
+      target = st$target,
+      seed = seed,
+      metric = st$metric$name,
+      metric_label = st$metric$label,
+      better = st$metric$better,
+      level = level
+    ),
+    class = "dreher_confirmation"
+  )
 }
 
-# lower, upper: the two-sided limits, which a better or worse must leave zero out of; limit: the one-sided one, held against the margin.
+# lower, upper: the two-sided limits, which a better or worse must leave zero out of; limit: the
+# one-sided one, held against the margin.
 state_difference <- function(lower, upper, limit, margin) {
   if (upper < 0) "better"
   else if (limit < margin) "not worse by more than the margin"
@@ -89,23 +143,42 @@ state_difference <- function(lower, upper, limit, margin) {
   else "inconclusive"
 }
 
-# Rows that took part in the fit confirm nothing; rows that were only looked at confirm less. More must be known than
-# chance explains (see find_known_rows()).
+# Rows that took part in the fit confirm nothing; rows that were only looked at confirm less. More
+# must be known than chance explains (see find_known_rows()).
 check_untouched <- function(st, data, overlap) {
   known <- find_known_rows(data, st$train)
   if (known$beyond && overlap == "refuse") {
-    stop_input(paste0(known$count, " of the ", nrow(data), " rows of `data` are training rows of the study, more than chance explains."),
-               paste0("Chance would give about ", signif(known$by_chance, 2), "."),
-               todo = "Confirm on rows that took part in nothing so far. If different cases share all their values, say overlap = \"allow\".")
+    stop_input(
+      paste0(
+        known$count, " of the ", nrow(data),
+        " rows of `data` are training rows of the study, more than chance explains."
+      ),
+      paste0("Chance would give about ", signif(known$by_chance, 2), "."),
+      todo = paste0(
+        "Confirm on rows that took part in nothing so far. If different cases share ",
+        "all their values, say overlap = \"allow\"."
+      )
+    )
   }
   known <- find_known_rows(data, st$data)
   if (known$beyond && known$count > nrow(data) / 2 && !isTRUE(st$seen)) {
-    warn_dreher("rows", paste0(known$count, " of the ", nrow(data), " rows of `data` are the study's holdout rows."),
-                "The reduction did not see them, but whoever looked at scores and rankings did; untouched rows are better.")
+    warn_dreher(
+      "rows",
+      paste0(
+        known$count, " of the ", nrow(data),
+        " rows of `data` are the study's holdout rows."
+      ),
+      paste0(
+        "The reduction did not see them, but whoever looked at scores and rankings ",
+        "did; untouched rows are better."
+      )
+    )
   }
 }
 
-rows_print <- function(st, data) table_print(data[intersect(names(data), c(st$target, st$predictors))])
+rows_print <- function(st, data) {
+  table_print(data[intersect(names(data), c(st$target, st$predictors))])
+}
 
 #' @export
 as.data.frame.dreher_confirmation <- function(x, ...) {

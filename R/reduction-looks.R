@@ -7,11 +7,15 @@
 looks_here <- new.env(parent = emptyenv())
 looks_here$all <- list()
 
-set_print <- function(set) rlang::hash(c(set$study$target, set$refit, sort(as.character(set$predictors))))
+set_print <- function(set) {
+  rlang::hash(c(set$study$target, set$refit, sort(as.character(set$predictors))))
+}
 
 # All looks that are known where this set is: one per date and rows.
 known_looks <- function(set) {
-  found <- c(looks_here$all, set$looks, if (!is.null(set$file)) read_looks(looks_beside(set$file)))
+  found <- c(
+    looks_here$all, set$looks, if (!is.null(set$file)) read_looks(looks_beside(set$file))
+  )
   found[!duplicated(vapply(found, function(l) paste(l$rows, l$at, l$set), ""))]
 }
 
@@ -19,15 +23,28 @@ looks_beside <- function(file) file.path(dirname(file), "looks.json")
 
 read_looks <- function(file) {
   if (!file.exists(file)) return(list())
-  tryCatch(sound_looks(jsonlite::fromJSON(file, simplifyVector = FALSE)), error = function(e) {
-    stop_input(paste0("The file \"", file, "\" of looks at untouched rows cannot be read."), conditionMessage(e),
-               "It says which rows have been confirmed on: move it away only if you know that none have.")
-  })
+  tryCatch(
+    sound_looks(jsonlite::fromJSON(file, simplifyVector = FALSE)),
+    error = function(e) {
+      stop_input(
+        paste0("The file \"", file, "\" of looks at untouched rows cannot be read."),
+        conditionMessage(e),
+        paste0(
+          "It says which rows have been confirmed on: move it away only if you know ",
+          "that none have."
+        )
+      )
+    }
+  )
 }
 
 sound_looks <- function(looks) {
   is_text <- function(x) is.character(x) && length(x) == 1
-  fits <- vapply(looks, function(l) is.list(l) && is_text(l$rows) && is_text(l$set) && is_text(l$at), NA)
+  fits <- vapply(
+    looks,
+    function(l) is.list(l) && is_text(l$rows) && is_text(l$set) && is_text(l$at),
+    NA
+  )
   if (!all(fits)) stop("it holds something else than looks")
   looks
 }
@@ -37,29 +54,58 @@ refuse_second_look <- function(set, rows, again) {
   before <- Filter(function(l) identical(l$rows, rows), known_looks(set))
   n <- length(before)
   if (n && !again) {
-    stop_study(paste0("These rows were confirmed on before, ", if (n == 1) "once" else paste(n, "times"),
-                      ", last at ", before[[n]]$at, "."),
-               "A second look is a choice among looks, whose best flatters.",
-               "Take other rows, or say again = TRUE (dreher confirm --again) and tell the reader.")
+    stop_study(
+      paste0(
+        "These rows were confirmed on before, ",
+        if (n == 1) "once" else paste(n, "times"), ", last at ", before[[n]]$at, "."
+      ),
+      "A second look is a choice among looks, whose best flatters.",
+      paste0(
+        "Take other rows, or say again = TRUE (dreher confirm --again) and tell the ",
+        "reader."
+      )
+    )
   }
   n
 }
 
-# Kept in this session, and where the set came from a file there and beside it. -> looks at these rows by now
+# Kept in this session, and where the set came from a file there and beside it. -> looks at these
+# rows by now
 note_look <- function(set, rows, n, statement, before) {
-  look <- list(rows = rows, set = set_print(set), n = n, statement = statement, at = format(Sys.time(), "%Y-%m-%d %H:%M:%OS3"))
+  look <- list(
+    rows = rows,
+    set = set_print(set),
+    n = n,
+    statement = statement,
+    at = format(Sys.time(), "%Y-%m-%d %H:%M:%OS3")
+  )
   looks_here$all <- c(looks_here$all, list(look))
   if (!is.null(set$file)) {
-    tryCatch({
-      found <- jsonlite::fromJSON(set$file, simplifyVector = FALSE)
-      found$looks <- c(found$looks, list(look))
-      write_json_file(found, set$file)
-      write_json_file(c(read_looks(looks_beside(set$file)), list(look)), looks_beside(set$file))
-    }, error = function(e) warn_dreher("looks", paste0("The look could not be written to \"", set$file, "\": ", conditionMessage(e)), "Keep count of it yourself."))
+    tryCatch(
+      {
+        found <- jsonlite::fromJSON(set$file, simplifyVector = FALSE)
+        found$looks <- c(found$looks, list(look))
+        write_json_file(found, set$file)
+        write_json_file(
+          c(read_looks(looks_beside(set$file)), list(look)), looks_beside(set$file)
+        )
+      },
+      error = function(e) {
+        warn_dreher(
+          "looks",
+          paste0(
+            "The look could not be written to \"", set$file, "\": ", conditionMessage(e)
+          ),
+          "Keep count of it yourself."
+        )
+      }
+    )
   }
   before + 1L
 }
 
 write_json_file <- function(x, file) {
-  jsonlite::write_json(x, file, digits = NA, na = "null", null = "null", auto_unbox = TRUE, pretty = TRUE)
+  jsonlite::write_json(
+    x, file, digits = NA, na = "null", null = "null", auto_unbox = TRUE, pretty = TRUE
+  )
 }

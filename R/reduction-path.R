@@ -1,7 +1,9 @@
-# Paths: which predictors to have when there is room for so many, by what one set of training rows says.
+# Paths: which predictors to have when there is room for so many, by what one set of training rows
+# says.
 #
-# What enters or leaves is a unit: a predictor, or (unit = "family") a family of the dictionary, in or out together. A path gives, for each number of
-# units, a set. Nothing here sees rows outside `train`.
+# What enters or leaves is a unit: a predictor, or (unit = "family") a family of the dictionary,
+# in or out together. A path gives, for each number of units, a set. Nothing here sees rows
+# outside `train`.
 
 # What the user knows of the predictors, for the model that is refitted.
 reduction_plan <- function(st, ranker, refit, unit, budget) {
@@ -9,23 +11,52 @@ reduction_plan <- function(st, ranker, refit, unit, budget) {
   d <- st$dictionary
   about <- function(column, default) {
     found <- d[[column]][match(all, d$predictor)]
-    stats::setNames(if (is.null(found)) rep(default, length(all)) else ifelse(is.na(found), default, found), all)
+    stats::setNames(
+      if (is.null(found)) {
+        rep(default, length(all))
+      } else {
+        ifelse(is.na(found), default, found)
+      },
+      all
+    )
   }
   use <- about("use", "free")
-  family <- if (unit == "family") about("family", NA_character_) else stats::setNames(rep(NA_character_, length(all)), all)
+  family <- if (unit == "family") {
+    about("family", NA_character_)
+  } else {
+    stats::setNames(rep(NA_character_, length(all)), all)
+  }
   for (f in unique(family[!is.na(family)])) {
     of <- use[which(family == f)]
     if (all(c("keep", "leave_out") %in% of)) {
-      stop_study(paste0("Family \"", f, "\" is in or out together, but the dictionary says keep of ", quote_some(names(of)[of == "keep"]), " and leave_out of ", quote_some(names(of)[of == "leave_out"]), "."),
-                 todo = "Say one of the two for the whole family.")
+      stop_study(
+        paste0(
+          "Family \"", f, "\" is in or out together, but the dictionary says keep of ",
+          quote_some(names(of)[of == "keep"]), " and leave_out of ",
+          quote_some(names(of)[of == "leave_out"]), "."
+        ),
+        todo = "Say one of the two for the whole family."
+      )
     }
     if (any(of == "leave_out") && !all(of == "leave_out")) {
-      warn_dreher("dictionary", paste0("Family \"", f, "\" is partly left out: ", quote_some(names(of)[of == "leave_out"]), " will never be used, the rest is in or out together."))
+      warn_dreher(
+        "dictionary",
+        paste0(
+          "Family \"", f, "\" is partly left out: ",
+          quote_some(names(of)[of == "leave_out"]),
+          " will never be used, the rest is in or out together."
+        )
+      )
     }
     if (any(of == "keep")) use[names(of)] <- "keep"
   }
   universe <- all[use != "leave_out"]
-  if (!length(universe)) stop_study(paste0("The dictionary leaves out all predictors of model \"", refit$name, "\"."), todo = "Say free or keep of some.")
+  if (!length(universe)) {
+    stop_study(
+      paste0("The dictionary leaves out all predictors of model \"", refit$name, "\"."),
+      todo = "Say free or keep of some."
+    )
+  }
   keep <- universe[use[universe] == "keep"]
   free <- setdiff(universe, keep)
   group <- ifelse(is.na(family[free]), free, paste("family", family[free]))
@@ -33,48 +64,100 @@ reduction_plan <- function(st, ranker, refit, unit, budget) {
   cost <- about("cost", NA_real_)
   sensitive <- about("sensitive", FALSE)
   if (!is.null(budget)) check_budget(budget, cost[universe], keep, units)
-  list(ranker = ranker$name, refit = refit$name, universe = universe, left_out = setdiff(all, universe), keep = keep, units = units, cost = cost, sensitive = universe[sensitive[universe]], budget = budget)
+  list(
+    ranker = ranker$name,
+    refit = refit$name,
+    universe = universe,
+    left_out = setdiff(all, universe),
+    keep = keep,
+    units = units,
+    cost = cost,
+    sensitive = universe[sensitive[universe]],
+    budget = budget
+  )
 }
 
 check_budget <- function(budget, cost, keep, units) {
-  if (!is.numeric(budget) || length(budget) != 1 || is.na(budget) || budget <= 0) stop_input("`budget` must be a single positive number, in the unit of the dictionary's costs.", paste0("Given: ", describe_value(budget), "."))
-  if (anyNA(cost)) stop_study(paste0("A budget needs the cost of every predictor; the dictionary does not say it of ", quote_some(names(cost)[is.na(cost)]), "."), todo = "Fill in the dictionary's column `cost` (0 is a cost).")
-  least <- sum(cost[keep]) + if (length(units)) min(vapply(units, function(u) sum(cost[u]), 0)) else 0
+  if (!is.numeric(budget) || length(budget) != 1 || is.na(budget) || budget <= 0) {
+    stop_input(
+      "`budget` must be a single positive number, in the unit of the dictionary's costs.",
+      paste0("Given: ", describe_value(budget), ".")
+    )
+  }
+  if (anyNA(cost)) {
+    stop_study(
+      paste0(
+        "A budget needs the cost of every predictor; the dictionary does not say it of ",
+        quote_some(names(cost)[is.na(cost)]), "."
+      ),
+      todo = "Fill in the dictionary's column `cost` (0 is a cost)."
+    )
+  }
+  least <- sum(cost[keep]) + if (length(units)) {
+    min(vapply(units, function(u) sum(cost[u]), 0))
+  } else {
+    0
+  }
   if (sum(cost[keep]) > budget || least > budget) {
-    stop_study(paste0("Nothing fits a budget of ", budget, ": ", if (length(keep)) "what is to be kept" else "the cheapest predictor", " costs ", signif(if (sum(cost[keep]) > budget) sum(cost[keep]) else least, 4), "."), todo = "Raise the budget.")
+    stop_study(
+      paste0(
+        "Nothing fits a budget of ", budget, ": ",
+        if (length(keep)) "what is to be kept" else "the cheapest predictor", " costs ",
+        signif(if (sum(cost[keep]) > budget) sum(cost[keep]) else least, 4), "."
+      ),
+      todo = "Raise the budget."
+    )
   }
 }
 
 cost_of <- function(plan, set) sum(plan$cost[set])
 
-# -> list(sets: names of units for each of `points`, order of the units as they come in, importance per unit, stay: units that twins leave, standing: representative -> those it stands for)
+# -> list(sets: names of units for each of `points`, order of the units as they come in,
+# importance per unit, stay: units that twins leave, standing: representative -> those it stands
+# for)
 walk_path <- function(st, plan, train, how, key) {
   ranker <- st$models[[plan$ranker]]
   units <- plan$units
   standing <- NULL
   ranked <- NULL
-  if (how$thin_twins || how$path %in% c("ranking", "backward")) ranked <- rank_units(st, ranker, train, plan, names(units), how, key)
+  if (how$thin_twins || how$path %in% c("ranking", "backward")) {
+    ranked <- rank_units(st, ranker, train, plan, names(units), how, key)
+  }
   if (how$thin_twins) {
     thinned <- keep_missed(st, plan, train, thin_units(st, plan, train, ranked), how, key)
     standing <- thinned$standing
-    if (length(thinned$stay) < length(units)) {   # twins lend each other credit: those who stay are ranked anew
+    if (length(thinned$stay) < length(units)) {
+      # twins lend each other credit: those who stay are ranked anew
       units <- units[thinned$stay]
-      if (how$path %in% c("ranking", "backward")) ranked <- rank_units(st, ranker, train, plan, names(units), how, c(key, "thinned"))
+      if (how$path %in% c("ranking", "backward")) {
+        ranked <- rank_units(
+          st, ranker, train, plan, names(units), how, c(key, "thinned")
+        )
+      }
     }
   }
   most <- if (length(how$points)) min(max(how$points), length(units)) else length(units)
-  found <- switch(how$path,
-                  ranking = nested_sets(by_importance(ranked)),
-                  backward = nested_sets(drop_units(st, ranker, train, plan, ranked, how, key)),
-                  forward = nested_sets(add_units(st, train, plan, units, most, how, key)),
-                  stepwise = float_units(st, train, plan, units, most, how, key))
+  found <- switch(
+    how$path,
+    ranking = nested_sets(by_importance(ranked)),
+    backward = nested_sets(drop_units(st, ranker, train, plan, ranked, how, key)),
+    forward = nested_sets(add_units(st, train, plan, units, most, how, key)),
+    stepwise = float_units(st, train, plan, units, most, how, key)
+  )
   sets <- within_budget(found$sets, found$order, plan)
   at <- pmin(how$points, length(sets) - 1)
-  list(sets = sets[at + 1], order = found$order, importance = if (!is.null(ranked)) ranked[names(units)], stay = names(units), standing = standing)
+  list(
+    sets = sets[at + 1],
+    order = found$order,
+    importance = if (!is.null(ranked)) ranked[names(units)],
+    stay = names(units),
+    standing = standing
+  )
 }
 
-# Twins can differ in what counts (departure and scheduled departure). What is lost without those that go is tried on the last quarter of the
-# part; where it is more than two standard errors of the paired difference, each of them is tried, and those that are missed stay.
+# Twins can differ in what counts (departure and scheduled departure). What is lost without those
+# that go is tried on the last quarter of the part; where it is more than two standard errors of
+# the paired difference, each of them is tried, and those that are missed stay.
 keep_missed <- function(st, plan, train, thinned, how, key) {
   gone <- setdiff(names(plan$units), thinned$stay)
   if (!length(gone)) return(thinned)
@@ -83,7 +166,15 @@ keep_missed <- function(st, plan, train, thinned, how, key) {
   cases <- cases_of(st, train[out, , drop = FALSE])
   says <- function(units) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
-    predict_set(st, refit, train[!out, , drop = FALSE], train[out, , drop = FALSE], set, how$seed, c(key, "thinned"))
+    predict_set(
+      st,
+      refit,
+      train[!out, , drop = FALSE],
+      train[out, , drop = FALSE],
+      set,
+      how$seed,
+      c(key, "thinned")
+    )
   }
   missed <- function(stay, than) {
     d <- loss_with_error(st$metric, cases, says(stay), than, how$seed)
@@ -97,10 +188,16 @@ keep_missed <- function(st, plan, train, thinned, how, key) {
   thinned
 }
 
-by_importance <- function(importance) names(importance)[order(-importance)]   # ties: as the columns stand
+# ties: as the columns stand
+by_importance <- function(importance) names(importance)[order(-importance)]
 
 # sets[[k + 1]]: the first k of an order.
-nested_sets <- function(order) list(order = order, sets = c(list(character()), lapply(seq_along(order), function(k) order[seq_len(k)])))
+nested_sets <- function(order) {
+  list(
+    order = order,
+    sets = c(list(character()), lapply(seq_along(order), function(k) order[seq_len(k)]))
+  )
+}
 
 # Units that the budget no longer pays for are passed over.
 within_budget <- function(sets, order, plan) {
@@ -118,11 +215,16 @@ within_budget <- function(sets, order, plan) {
 }
 
 # The rows on which a model is trained for ranking, and those on which it is ranked.
-split_part <- function(st, train, key, seed) with_stream(seed, c("rank rows", key), draw_folds(st, train, 4)) == 1
+split_part <- function(st, train, key, seed) {
+  with_stream(seed, c("rank rows", key), draw_folds(st, train, 4)) == 1
+}
 
-# Importance per unit (larger is better), by one method or, for several, by the mean of their ranks, from a model trained on these units and what is kept.
+# Importance per unit (larger is better), by one method or, for several, by the mean of their
+# ranks, from a model trained on these units and what is kept.
 rank_units <- function(st, ranker, train, plan, units, how, key) {
-  predictors <- intersect(ranker$inputs$predictors, c(plan$keep, unlist(plan$units[units])))
+  predictors <- intersect(
+    ranker$inputs$predictors, c(plan$keep, unlist(plan$units[units]))
+  )
   fit_rows <- rank_rows <- rep(TRUE, nrow(train))
   if (any(how$by %in% c("permutation", "shapley"))) {
     rank_rows <- split_part(st, train, key, how$seed)
@@ -132,36 +234,98 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
   part <- train[intersect(names(train), c(predictors, st$target, st$weights, st$blocks))]
   fit_part <- if (all(fit_rows)) part else part[fit_rows, , drop = FALSE]
   # Association asks no model, but for which predictors there are.
-  fit <- if (identical(how$by, "association")) ranker$object else fit_on(st, ranker, fit_part, predictors, how$seed, key)
+  fit <- if (identical(how$by, "association")) {
+    ranker$object
+  } else {
+    fit_on(st, ranker, fit_part, predictors, how$seed, key)
+  }
   if (identical(how$by, "association")) fit_part <- train
-  inside <- inside_study(st, ranker, fit, fit_part, if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE], predictors)
+  inside <- inside_study(
+    st,
+    ranker,
+    fit,
+    fit_part,
+    if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE],
+    predictors
+  )
   groups <- Filter(function(u) length(u) > 1 && all(u %in% predictors), plan$units[units])
-  values <- vapply(how$by, function(method) importance_of(inside, ranker$name, method, plan$units[units], groups, how), double(length(units)))
+  values <- vapply(
+    how$by,
+    function(method) {
+      importance_of(inside, ranker$name, method, plan$units[units], groups, how)
+    },
+    double(length(units))
+  )
   values <- matrix(values, length(units), dimnames = list(units, how$by))
   if (ncol(values) == 1) return(stats::setNames(values[, 1], units))
   stats::setNames(-rowMeans(matrix(apply(-values, 2, rank), length(units))), units)
 }
 
-# Families as one where the method can, else the sum over their members. What the ranking does not list comes last.
+# Families as one where the method can, else the sum over their members. What the ranking does not
+# list comes last.
 importance_of <- function(inside, model, method, units, groups, how) {
-  value <- if (method == "association") associate_target(inside, unlist(units, use.names = FALSE)) else importance_ranked(inside, model, method, units, groups, how)
+  value <- if (method == "association") {
+    associate_target(inside, unlist(units, use.names = FALSE))
+  } else {
+    importance_ranked(inside, model, method, units, groups, how)
+  }
   least <- min(value, 0, na.rm = TRUE) - 1
-  vapply(names(units), function(u) {
-    v <- if (u %in% names(value)) value[[u]] else if (any(units[[u]] %in% names(value))) sum(value[intersect(units[[u]], names(value))]) else NA
-    if (is.na(v)) least else v
-  }, 0)
+  vapply(
+    names(units),
+    function(u) {
+      v <- if (u %in% names(value)) {
+        value[[u]]
+      } else if (any(units[[u]] %in% names(value))) {
+        sum(value[intersect(units[[u]], names(value))])
+      } else {
+        NA
+      }
+      if (is.na(v)) least else v
+    },
+    0
+  )
 }
 
 importance_ranked <- function(inside, model, method, units, groups, how) {
   if (method == "permutation") {
-    return(permutation_importances(inside, inside$models[[model]], if (length(groups)) c(groups, as.list(stats::setNames(nm = setdiff(unlist(units), unlist(groups))))) else "predictor", 5, how$seed))
+    return(permutation_importances(
+      inside,
+      inside$models[[model]],
+      if (length(groups)) {
+        c(groups, as.list(stats::setNames(nm = setdiff(unlist(units), unlist(groups)))))
+      } else {
+        "predictor"
+      },
+      5,
+      how$seed
+    ))
   }
-  rk <- switch(method,
-               shapley = rank_shapley(inside, models = model, background = 50, max_rows = 100, unit = if (length(groups)) groups else "predictor", seed = how$seed),
-               bind_rankings(inside, rank_by(list(model = model, method = method), inside, pick_several_rows(inside, "holdout"), list(repeats = 5, background = 50, level = 0.95, seed = how$seed)), how$seed, 0.95))
+  rk <- switch(
+    method,
+    shapley = rank_shapley(
+      inside,
+      models = model,
+      background = 50,
+      max_rows = 100,
+      unit = if (length(groups)) groups else "predictor",
+      seed = how$seed
+    ),
+    bind_rankings(
+      inside,
+      rank_by(
+        list(model = model, method = method),
+        inside,
+        pick_several_rows(inside, "holdout"),
+        list(repeats = 5, background = 50, level = 0.95, seed = how$seed)
+      ),
+      how$seed,
+      0.95
+    )
+  )
   rk <- as_plain(rk)
   rk <- rk[is.na(rk$class), ]
-  rk <- rk[rk$rows == if ("oob" %in% rk$rows) "oob" else rk$rows[1], ]   # rows a tree has not seen, where they are known
+  # rows a tree has not seen, where they are known
+  rk <- rk[rk$rows == if ("oob" %in% rk$rows) "oob" else rk$rows[1], ]
   stats::setNames(rk$importance, rk$predictor)
 }
 
@@ -182,7 +346,8 @@ drop_units <- function(st, ranker, train, plan, ranked, how, key) {
   }
 }
 
-# Loss of sets of units: refitted on three quarters of the part, scored on the last. Each set is tried once.
+# Loss of sets of units: refitted on three quarters of the part, scored on the last. Each set is
+# tried once.
 set_scorer <- function(st, train, plan, how, key) {
   refit <- st$models[[plan$refit]]
   out <- split_part(st, train, key, how$seed)
@@ -192,7 +357,15 @@ set_scorer <- function(st, train, plan, how, key) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
     name <- rlang::hash(set)
     if (is.null(known[[name]])) {
-      p <- predict_set(st, refit, train[!out, , drop = FALSE], train[out, , drop = FALSE], set, how$seed, c(key, "try"))
+      p <- predict_set(
+        st,
+        refit,
+        train[!out, , drop = FALSE],
+        train[out, , drop = FALSE],
+        set,
+        how$seed,
+        c(key, "try")
+      )
       known[[name]] <- metric_influence(st$metric, cases$truth, p, cases$weight)$loss
     }
     known[[name]]
@@ -208,13 +381,22 @@ add_units <- function(st, train, plan, units, most, how, key) {
     tried <- vapply(rest, function(u) loss(c(inside, u)), 0)
     come <- rest[order(tried)]
     room <- most - length(inside)
-    inside <- c(inside, utils::head(come, min(room, if (how$steps == "one") 1L else max(1L, length(inside) %/% 3L))))
+    inside <- c(
+      inside,
+      utils::head(
+        come, min(room, if (how$steps == "one") 1L else max(1L, length(inside) %/% 3L))
+      )
+    )
   }
   # The order of those that never came in: as last tried.
-  c(inside, if (most < length(units)) setdiff(if (length(inside)) come else names(units), inside))
+  c(
+    inside,
+    if (most < length(units)) setdiff(if (length(inside)) come else names(units), inside)
+  )
 }
 
-# Stepwise: after each entry, what is better without goes again, as long as the set is then the best of its size (Pudil, Novovicova and Kittler 1994).
+# Stepwise: after each entry, what is better without goes again, as long as the set is then the
+# best of its size (Pudil, Novovicova and Kittler 1994).
 float_units <- function(st, train, plan, units, most, how, key) {
   loss <- set_scorer(st, train, plan, how, key)
   best <- list(character())
@@ -223,7 +405,10 @@ float_units <- function(st, train, plan, units, most, how, key) {
   while (length(inside) < most) {
     rest <- setdiff(names(units), inside)
     tried <- vapply(rest, function(u) loss(c(inside, u)), 0)
-    newest <- rest[order(tried)][seq_len(min(most - length(inside), if (how$steps == "one") 1L else max(1L, length(inside) %/% 3L)))]
+    newest <- rest[order(tried)][seq_len(min(
+        most - length(inside),
+        if (how$steps == "one") 1L else max(1L, length(inside) %/% 3L)
+      ))]
     inside <- c(inside, newest)
     record <- function() {
       k <- length(inside) + 1
@@ -240,13 +425,17 @@ float_units <- function(st, train, plan, units, most, how, key) {
       if (length(candidates) < 1 || length(inside) < 3) break
       without <- vapply(candidates, function(u) loss(setdiff(inside, u)), 0)
       k <- length(inside)
-      if (!(k <= length(value) && !is.na(value[k]) && min(without) < value[k] - 1e-12)) break
+      if (!(k <= length(value) && !is.na(value[k]) && min(without) < value[k] - 1e-12)) {
+        break
+      }
       inside <- setdiff(inside, candidates[which.min(without)])
       record()
     }
   }
   # Sizes a geometric step has passed over: the next smaller set.
-  for (k in seq_len(most + 1)) if (k > length(best) || is.null(best[[k]])) best[[k]] <- best[[k - 1]]
+  for (k in seq_len(most + 1)) {
+    if (k > length(best) || is.null(best[[k]])) best[[k]] <- best[[k - 1]]
+  }
   order <- unique(unlist(best))
   list(order = c(order, setdiff(names(units), order)), sets = best)
 }

@@ -1,37 +1,51 @@
 #' Find predictors that can stand in for each other
 #'
-#' Measures how closely predictors go together, whatever their types, gathers those that do into clusters of twins, and says of each predictor how well the others replace it.
+#' Measures how closely predictors go together, whatever their types, gathers those that do into
+#' clusters of twins, and says of each predictor how well the others replace it.
 #'
 #' @param study A [study()] with training rows; or a data frame of predictors.
 #' @param ... Must be empty.
 #' @param predictors Their names. Default: all of the study's models.
-#' @param ranking A [ranking] of the study: then a cluster is represented by one of its most important members. Default: none.
+#' @param ranking A [ranking] of the study: then a cluster is represented by one of its most
+#'   important members. Default: none.
 #' @param least Mean association from which predictors are twins, between 0 and 1.
 #' @param replace TRUE: also how well all the others together replace each predictor. Needs ranger.
 #' @param seed A whole number.
-#' @return A list of class `dreher_twins`:
-#'   \describe{
-#'   \item{table}{a data frame, one row per predictor: `predictor`; `cluster` (a number, `NA` for those without twins); `representative` (does it stand for its cluster?); `why`; `nearest` and `association`, the
-#'     predictor it goes with most; `replaceable`, the share of it that the others explain, out of bag (0 to 1; `NA` when not asked for)}
-#'   \item{clusters}{one row per cluster: `cluster`, `members`, `representative`, `least` and `mean` association inside}
-#'   \item{tells}{how far those that stand for a cluster tell the others, and these them: `predictor`, `other`, `tells` (share of the variance of the other's ranks, or for factors of
-#'     its squared error, along a line or by bins or levels on rows left out). One can stand in for another from 0.7 on}
-#'   \item{association}{the matrix}
-#'   }
-#' @details Association of two numbers: Spearman's rank correlation without sign, corrected for chance; of a number and a factor: the rank correlation ratio; of two factors: Cramer's V, corrected; each from 0 to 1, on the rows that have both
-#'   values. Clusters: average linkage on 1 less the association (Sokal and Michener 1958), cut at `least`.
-#'   Replaceability: the out-of-bag R squared of a forest of 100 trees that predicts the predictor from all others; for factors the share of the entropy that is explained (McFadden 1974).
-#'   Representative: members whose importance is not told from the highest by their errors; of these the one that goes best with the rest (medoid); ties go to fewer missing values, then lower cost, higher importance, and the first column. Without
+#' @return A list of class `dreher_twins`: \describe{ \item{table}{a data frame, one row per
+#'   predictor: `predictor`; `cluster` (a number, `NA` for those without twins); `representative`
+#'   (does it stand for its cluster?); `why`; `nearest` and `association`, the predictor it goes
+#'   with most; `replaceable`, the share of it that the others explain, out of bag (0 to 1; `NA`
+#'   when not asked for)} \item{clusters}{one row per cluster: `cluster`, `members`,
+#'   `representative`, `least` and `mean` association inside} \item{tells}{how far those that
+#'   stand for a cluster tell the others, and these them: `predictor`, `other`, `tells` (share of
+#'   the variance of the other's ranks, or for factors of its squared error, along a line or by
+#'   bins or levels on rows left out). One can stand in for another from 0.7 on}
+#'   \item{association}{the matrix} }
+#' @details Association of two numbers: Spearman's rank correlation without sign, corrected for
+#'   chance; of a number and a factor: the rank correlation ratio; of two factors: Cramer's V,
+#'   corrected; each from 0 to 1, on the rows that have both
+#'   values. Clusters: average linkage on 1 less the association (Sokal and Michener 1958), cut at
+#'   `least`.
+#'   Replaceability: the out-of-bag R squared of a forest of 100 trees that predicts the predictor
+#'   from all others; for factors the share of the entropy that is explained (McFadden 1974).
+#'   Representative: members whose importance is not told from the highest by their errors; of
+#'   these the one that goes best with the rest (medoid); ties go to fewer missing values, then
+#'   lower cost, higher importance, and the first column. Without
 #'   a ranking all members count as equally important.
-#' @section Reading the result: Important and replaceable is no contradiction: the information is needed, this column is not. A cluster's own importance is that of its members shuffled together, `rank_permutation(unit = )`.
+#' @section Reading the result: Important and replaceable is no contradiction: the information is
+#'   needed, this column is not. A cluster's own importance is that of its members shuffled
+#'   together, `rank_permutation(unit = )`.
 #' @section Errors: No training rows; predictors that are not in the data.
-#' @references Sokal, R. and Michener, C. (1958). A statistical method for evaluating systematic relationships. Dormann, C. et al. (2013). \doi{10.1111/j.1600-0587.2012.07348.x}.
+#' @references Sokal, R. and Michener, C. (1958). A statistical method for evaluating systematic
+#'   relationships. Dormann, C. et al. (2013). \doi{10.1111/j.1600-0587.2012.07348.x}.
 #'   McFadden, D. (1974). Conditional logit analysis of qualitative choice behavior.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' find_twins(kiln$train[c("pyro_left", "pyro_right", "hold_minutes", "operator")])
 #' @export
-find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.7, replace = FALSE, seed = 1) {
+find_twins <- function(
+    study, ..., predictors = NULL, ranking = NULL, least = 0.7, replace = FALSE,
+    seed = 1) {
   check_no_dots(..., .verb = "find_twins")
   least <- check_fraction(least, "least")
   check_flag(replace, "replace")
@@ -50,70 +64,188 @@ find_twins <- function(study, ..., predictors = NULL, ranking = NULL, least = 0.
   if (!is.null(ranking)) {
     check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
     rk <- main_rows_of(ranking)
-    worth[intersect(predictors, rk$predictor)] <- rk$importance[match(intersect(predictors, rk$predictor), rk$predictor)]
-    error[intersect(predictors, rk$predictor)] <- rk$std_error[match(intersect(predictors, rk$predictor), rk$predictor)]
+    worth[intersect(predictors, rk$predictor)] <- rk$importance[match(
+        intersect(predictors, rk$predictor), rk$predictor
+      )]
+    error[intersect(predictors, rk$predictor)] <- rk$std_error[match(
+        intersect(predictors, rk$predictor), rk$predictor
+      )]
   }
   a <- associate_all(data[predictors])
   cluster <- cluster_alike(a, least)
-  cost <- if (is.null(st)) stats::setNames(rep(NA_real_, length(predictors)), predictors) else stats::setNames(st$dictionary$cost[match(predictors, st$dictionary$predictor)], predictors)
-  keep <- if (is.null(st)) character() else intersect(predictors, st$dictionary$predictor[st$dictionary$use == "keep"])
+  cost <- if (is.null(st)) {
+    stats::setNames(rep(NA_real_, length(predictors)), predictors)
+  } else {
+    stats::setNames(
+      st$dictionary$cost[match(predictors, st$dictionary$predictor)], predictors
+    )
+  }
+  keep <- if (is.null(st)) {
+    character()
+  } else {
+    intersect(predictors, st$dictionary$predictor[st$dictionary$use == "keep"])
+  }
   missing <- vapply(data[predictors], function(x) mean(is.na(x)), 0)
-  first <- lapply(split(predictors, cluster), represent, a = a, worth = worth, error = error, missing = missing, cost = cost, keep = keep)
+  first <- lapply(
+    split(predictors, cluster),
+    represent,
+    a = a,
+    worth = worth,
+    error = error,
+    missing = missing,
+    cost = cost,
+    keep = keep
+  )
   tells <- told_by_chosen(data, split(predictors, cluster), lapply(first, `[[`, "chosen"))
-  stand <- Map(function(members, chosen) {
-    # Who stays must tell what goes; what it does not tell stays too.
-    untold <- setdiff(members, c(chosen$chosen, told_by(chosen$chosen, members, tells, least)))
-    if (length(untold)) list(chosen = c(chosen$chosen, untold), why = c(rep(chosen$why, length(chosen$chosen)), rep("not told by the other", length(untold)))) else chosen
-  }, split(predictors, cluster), first)
+  stand <- Map(
+    function(members, chosen) {
+      # Who stays must tell what goes; what it does not tell stays too.
+      untold <- setdiff(
+        members, c(chosen$chosen, told_by(chosen$chosen, members, tells, least))
+      )
+      if (length(untold)) {
+        list(
+          chosen = c(chosen$chosen, untold),
+          why = c(
+            rep(chosen$why, length(chosen$chosen)),
+            rep("not told by the other", length(untold))
+          )
+        )
+      } else {
+        chosen
+      }
+    },
+    split(predictors, cluster),
+    first
+  )
   twin <- cluster %in% names(which(table(cluster) > 1))
   diag(a) <- NA
-  near <- if (length(predictors) > 1) apply(a, 1, function(r) if (all(is.na(r))) NA else which.max(r)) else NA
+  near <- if (length(predictors) > 1) {
+    apply(a, 1, function(r) if (all(is.na(r))) NA else which.max(r))
+  } else {
+    NA
+  }
   number <- match(cluster, unique(cluster[twin]))
   of <- stand[as.character(cluster)]
-  table <- data.frame(predictor = predictors, cluster = number, representative = mapply(function(s, p) p %in% s$chosen, of, predictors) | predictors %in% keep,
-                      why = ifelse(twin, mapply(function(s, p) c(s$why[match(p, s$chosen)], "")[1], of, predictors), ""),
-                      nearest = predictors[near], association = a[cbind(seq_along(predictors), near)], replaceable = if (replace) vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed) else NA_real_,
-                      row.names = NULL)
+  table <- data.frame(
+    predictor = predictors,
+    cluster = number,
+    representative = mapply(function(s, p) p %in% s$chosen, of, predictors) |
+      predictors %in% keep,
+    why = ifelse(
+      twin, mapply(function(s, p) c(s$why[match(p, s$chosen)], "")[1], of, predictors), ""
+    ),
+    nearest = predictors[near],
+    association = a[cbind(seq_along(predictors), near)],
+    replaceable = if (replace) {
+      vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed)
+    } else {
+      NA_real_
+    },
+    row.names = NULL
+  )
   table$why[!table$representative | is.na(table$why)] <- ""
   diag(a) <- 1
-  clusters <- do.call(rbind, lapply(sort(unique(number[!is.na(number)])), function(g) {
-    members <- predictors[which(number == g)]
-    inside <- a[members, members][upper.tri(diag(length(members)))]
-    data.frame(cluster = g, members = paste(members, collapse = ", "), representative = paste(table$predictor[which(table$cluster == g & table$representative)], collapse = ", "), least = min(inside), mean = mean(inside))
-  }))
-  if (is.null(clusters)) clusters <- data.frame(cluster = integer(), members = character(), representative = character(), least = double(), mean = double())
-  structure(list(table = table, clusters = clusters, tells = tells, association = a, least = least, n = nrow(data), labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors), level = 0.95, seed = seed), class = "dreher_twins")
+  clusters <- do.call(
+    rbind,
+    lapply(sort(unique(number[!is.na(number)])), function(g) {
+      members <- predictors[which(number == g)]
+      inside <- a[members, members][upper.tri(diag(length(members)))]
+      data.frame(
+        cluster = g,
+        members = paste(members, collapse = ", "),
+        representative = paste(
+          table$predictor[which(table$cluster == g & table$representative)],
+          collapse = ", "
+        ),
+        least = min(inside),
+        mean = mean(inside)
+      )
+    })
+  )
+  if (is.null(clusters)) {
+    clusters <- data.frame(
+      cluster = integer(),
+      members = character(),
+      representative = character(),
+      least = double(),
+      mean = double()
+    )
+  }
+  structure(
+    list(
+      table = table,
+      clusters = clusters,
+      tells = tells,
+      association = a,
+      least = least,
+      n = nrow(data),
+      labels = if (is.null(st)) {
+        stats::setNames(nm = predictors)
+      } else {
+        labels_of(st, predictors)
+      },
+      level = 0.95,
+      seed = seed
+    ),
+    class = "dreher_twins"
+  )
 }
 
-# How far the predictors chosen from each cluster tell the others, and these them: a state tells whether it is a big one, but not the other
-# way round. -> data frame predictor, other, tells (0 to 1)
+# How far the predictors chosen from each cluster tell the others, and these them: a state tells
+# whether it is a big one, but not the other way round. -> data frame predictor, other, tells (0
+# to 1)
 told_by_chosen <- function(data, clusters, chosen) {
-  found <- Map(function(members, from) {
-    if (length(members) < 2) return(NULL)
-    pairs <- expand.grid(predictor = from, other = members, stringsAsFactors = FALSE)
-    pairs <- rbind(pairs, data.frame(predictor = pairs$other, other = pairs$predictor))
-    pairs <- unique(pairs[pairs$predictor != pairs$other, ])
-    if (!nrow(pairs)) return(NULL)
-    pairs$tells <- mapply(function(a, b) how_far_told(data[[a]], data[[b]]), pairs$predictor, pairs$other)
-    pairs
-  }, clusters, chosen)
+  found <- Map(
+    function(members, from) {
+      if (length(members) < 2) return(NULL)
+      pairs <- expand.grid(predictor = from, other = members, stringsAsFactors = FALSE)
+      pairs <- rbind(pairs, data.frame(predictor = pairs$other, other = pairs$predictor))
+      pairs <- unique(pairs[pairs$predictor != pairs$other, ])
+      if (!nrow(pairs)) return(NULL)
+      pairs$tells <- mapply(
+        function(a, b) how_far_told(data[[a]], data[[b]]), pairs$predictor, pairs$other
+      )
+      pairs
+    },
+    clusters,
+    chosen
+  )
   out <- do.call(rbind, unname(found))
-  if (is.null(out)) return(data.frame(predictor = character(), other = character(), tells = double()))
+  if (is.null(out)) {
+    return(data.frame(predictor = character(), other = character(), tells = double()))
+  }
   rownames(out) <- NULL
   out
 }
 
-# The share of y (numbers: of the variance of its ranks; else of the squared error of the commonest shares) that x explains: along a line through ranks,
-# or by means in 20 bins or per level of x, found on one half of the rows and judged on the other, both ways.
+# The share of y (numbers: of the variance of its ranks; else of the squared error of the
+# commonest shares) that x explains: along a line through ranks, or by means in 20 bins or per
+# level of x, found on one half of the rows and judged on the other, both ways.
 how_far_told <- function(x, y, bins = 20) {
   known <- !is.na(x) & !is.na(y)
   x <- x[known]
   y <- y[known]
   if (length(y) < 4 || length(unique(y)) < 2) return(NA_real_)
   numbers <- function(v) !is.null(as_ordered(v))
-  Y <- if (numbers(y)) matrix(rank(as_ordered(y))) else outer(as.character(y), unique(as.character(y)), "==") + 0
-  straight <- if (numbers(x) && numbers(y)) suppressWarnings(stats::cor(rank(as_ordered(x)), Y[, 1]))^2 else 0
-  group <- if (numbers(x) && length(unique(x)) > bins) findInterval(as_ordered(x), unique(stats::quantile(as_ordered(x), seq_len(bins - 1) / bins, names = FALSE))) else x
+  Y <- if (numbers(y)) {
+    matrix(rank(as_ordered(y)))
+  } else {
+    outer(as.character(y), unique(as.character(y)), "==") + 0
+  }
+  straight <- if (numbers(x) && numbers(y)) {
+    suppressWarnings(stats::cor(rank(as_ordered(x)), Y[, 1]))^2
+  } else {
+    0
+  }
+  group <- if (numbers(x) && length(unique(x)) > bins) {
+    findInterval(
+      as_ordered(x),
+      unique(stats::quantile(as_ordered(x), seq_len(bins - 1) / bins, names = FALSE))
+    )
+  } else {
+    x
+  }
   group <- as.character(group)
   half <- seq_along(y) %% 2 == 0
   error <- whole <- 0
@@ -129,9 +261,13 @@ how_far_told <- function(x, y, bins = 20) {
   max(0, straight, if (whole > 0) 1 - error / whole, na.rm = TRUE)
 }
 
-# Which of `members` one of `from` tells well enough to take the place of: at least such a share of it.
+# Which of `members` one of `from` tells well enough to take the place of: at least such a share
+# of it.
 told_by <- function(from, members, tells, least) {
-  unique(tells$other[tells$predictor %in% from & tells$other %in% members & tells$tells >= least & !is.na(tells$tells)])
+  unique(
+    tells$other[tells$predictor %in% from & tells$other %in% members &
+        tells$tells >= least & !is.na(tells$tells)]
+  )
 }
 
 # The rows of a ranking's first model and first method, over all classes.
@@ -149,19 +285,27 @@ associate_all <- function(data) {
   ordered <- lapply(data, as_ordered)
   numbers <- which(!vapply(ordered, is.null, NA))
   if (length(numbers) > 1) {
-    x <- vapply(ordered[numbers], function(v) rank(v, na.last = "keep"), double(nrow(data)))
+    x <- vapply(
+      ordered[numbers], function(v) rank(v, na.last = "keep"), double(nrow(data))
+    )
     whole <- !anyNA(x)
-    r <- suppressWarnings(abs(if (whole) stats::cor(x) else stats::cor(x, use = "pairwise.complete.obs")))
+    r <- suppressWarnings(abs(if (whole) {
+      stats::cor(x)
+    } else {
+      stats::cor(x, use = "pairwise.complete.obs")
+    }))
     n <- if (whole) nrow(x) else crossprod(!is.na(x))
     r <- sqrt(pmax(r^2 - (1 - r^2) / pmax(n - 2, 1), 0))
     r[is.na(r)] <- 0
     out[numbers, numbers] <- r
   }
-  for (i in setdiff(seq_len(p), numbers)) for (j in seq_len(p)) {
-    if (i == j || (!j %in% numbers && j > i)) next
-    both <- !is.na(data[[i]]) & !is.na(data[[j]])
-    v <- if (sum(both) > 2) association(data[[i]][both], data[[j]][both])$value else 0
-    out[i, j] <- out[j, i] <- if (is.na(v)) 0 else v
+  for (i in setdiff(seq_len(p), numbers)) {
+    for (j in seq_len(p)) {
+      if (i == j || (!j %in% numbers && j > i)) next
+      both <- !is.na(data[[i]]) & !is.na(data[[j]])
+      v <- if (sum(both) > 2) association(data[[i]][both], data[[j]][both])$value else 0
+      out[i, j] <- out[j, i] <- if (is.na(v)) 0 else v
+    }
   }
   diag(out) <- 1
   out
@@ -169,12 +313,17 @@ associate_all <- function(data) {
 
 cluster_alike <- function(a, least) {
   if (nrow(a) < 2) return(rep(1L, nrow(a)))
-  stats::cutree(stats::hclust(stats::as.dist(1 - a), method = "average"), h = 1 - least + 1e-9)
+  stats::cutree(
+    stats::hclust(stats::as.dist(1 - a), method = "average"), h = 1 - least + 1e-9
+  )
 }
 
-# Who stands for a cluster: those kept anyway; else by importance, closeness to the rest, completeness, cost.
+# Who stands for a cluster: those kept anyway; else by importance, closeness to the rest,
+# completeness, cost.
 represent <- function(members, a, worth, error, missing, cost, keep) {
-  if (any(members %in% keep)) return(list(chosen = intersect(members, keep), why = "kept"))
+  if (any(members %in% keep)) {
+    return(list(chosen = intersect(members, keep), why = "kept"))
+  }
   if (length(members) == 1) return(list(chosen = members, why = ""))
   top <- which.max(worth[members])
   reach <- stats::qnorm(0.975) * sqrt(error[members]^2 + error[members][top]^2)
@@ -185,8 +334,19 @@ represent <- function(members, a, worth, error, missing, cost, keep) {
   place <- order(-round(centre, 8), missing[equal], price, -worth[equal])
   chosen <- equal[place[1]]
   next_one <- equal[place[min(2, length(equal))]]
-  why <- if (length(equal) == 1) "more important than its twins" else if (round(centre[[chosen]], 8) > min(round(centre, 8))) "goes best with the rest" else if (missing[[chosen]] < missing[[next_one]]) "fewer missing values" else
-    if (is.finite(price[place[1]]) && price[place[1]] < price[place[2]]) "costs less" else if (worth[[chosen]] > worth[[next_one]]) "somewhat more important" else "the first column"
+  why <- if (length(equal) == 1) {
+    "more important than its twins"
+  } else if (round(centre[[chosen]], 8) > min(round(centre, 8))) {
+    "goes best with the rest"
+  } else if (missing[[chosen]] < missing[[next_one]]) {
+    "fewer missing values"
+  } else if (is.finite(price[place[1]]) && price[place[1]] < price[place[2]]) {
+    "costs less"
+  } else if (worth[[chosen]] > worth[[next_one]]) {
+    "somewhat more important"
+  } else {
+    "the first column"
+  }
   list(chosen = chosen, why = why)
 }
 
@@ -195,22 +355,47 @@ how_replaceable <- function(predictor, data, seed) {
   known <- !is.na(data[[predictor]])
   y <- data[[predictor]][known]
   if (length(unique(y)) < 2 || ncol(data) < 2) return(NA_real_)
-  x <- as.data.frame(lapply(data[known, setdiff(names(data), predictor), drop = FALSE], function(v) {
-    if (is.character(v) || is.factor(v)) factor(ifelse(is.na(v), "(missing)", as.character(v))) else { v <- as.double(v); v[is.na(v)] <- stats::median(v, na.rm = TRUE); v }
-  }))
+  x <- as.data.frame(lapply(
+    data[known, setdiff(names(data), predictor), drop = FALSE],
+    function(v) {
+      if (is.character(v) || is.factor(v)) {
+        factor(ifelse(is.na(v), "(missing)", as.character(v)))
+      } else {
+        v <- as.double(v)
+        v[is.na(v)] <- stats::median(v, na.rm = TRUE)
+        v
+      }
+    }
+  ))
   if (is.character(y) || is.factor(y) || is.logical(y)) {
     y <- factor(as.character(y))
-    p <- ranger::ranger(x = x, y = y, num.trees = 100, probability = TRUE, seed = piece_seed(seed, c("replace", predictor)), num.threads = 1)$predictions
+    p <- ranger::ranger(
+      x = x,
+      y = y,
+      num.trees = 100,
+      probability = TRUE,
+      seed = piece_seed(seed, c("replace", predictor)),
+      num.threads = 1
+    )$predictions
     share <- table(y) / length(y)
     own <- p[cbind(seq_along(y), match(as.character(y), colnames(p)))]
-    return(max(0, 1 - mean(-log(pmax(own, 1e-3)), na.rm = TRUE) / -sum(share * log(share))))
+    return(max(
+      0, 1 - mean(-log(pmax(own, 1e-3)), na.rm = TRUE) / -sum(share * log(share))
+    ))
   }
   y <- as.double(y)
-  p <- ranger::ranger(x = x, y = y, num.trees = 100, seed = piece_seed(seed, c("replace", predictor)), num.threads = 1)$predictions
+  p <- ranger::ranger(
+    x = x,
+    y = y,
+    num.trees = 100,
+    seed = piece_seed(seed, c("replace", predictor)),
+    num.threads = 1
+  )$predictions
   max(0, 1 - mean((y - p)^2, na.rm = TRUE) / mean((y - mean(y))^2))
 }
 
-# Inside a training part: units, of which twins are represented. A family is a unit of its own and nobody's twin. -> list(stay, standing: representative -> the others)
+# Inside a training part: units, of which twins are represented. A family is a unit of its own and
+# nobody's twin. -> list(stay, standing: representative -> the others)
 thin_units <- function(st, plan, train, worth = NULL) {
   alone <- names(plan$units)[lengths(plan$units) == 1]
   single <- unlist(plan$units[alone], use.names = FALSE)
@@ -225,7 +410,9 @@ thin_units <- function(st, plan, train, worth = NULL) {
   standing <- list()
   gone <- character()
   clusters <- Filter(function(members) length(members) > 1, split(free, cluster))
-  first <- lapply(clusters, function(members) represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen)
+  first <- lapply(clusters, function(members) {
+    represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen
+  })
   tells <- told_by_chosen(train, clusters, first)
   for (g in names(clusters)) {
     members <- clusters[[g]]
@@ -233,7 +420,9 @@ thin_units <- function(st, plan, train, worth = NULL) {
     told <- setdiff(told_by(chosen, members, tells, 0.7), c(chosen, plan$keep))
     gone <- c(gone, told)
     # Who goes would do in the place of the one that stays where it tells that one too.
-    standing[[chosen[1]]] <- told[vapply(told, function(m) chosen[1] %in% told_by(m, chosen[1], tells, 0.7), NA)]
+    standing[[chosen[1]]] <- told[vapply(
+        told, function(m) chosen[1] %in% told_by(m, chosen[1], tells, 0.7), NA
+      )]
   }
   gone <- alone[match(gone, single)]
   standing <- standing[intersect(names(standing), single)]

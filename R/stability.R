@@ -1,57 +1,89 @@
 #' How far can the order of predictors be trusted?
 #'
-#' What a ranking over resamples says of every predictor, of every pair, and of the order as a whole: which ranks are settled and which are open.
+#' What a ranking over resamples says of every predictor, of every pair, and of the order as a
+#' whole: which ranks are settled and which are open.
 #'
 #' @param ranking A [ranking] over resamples, made by [rank_predictors()] with `resamples`.
 #' @param ... Must be empty.
-#' @param seeds A ranking over resamples of kind `"seeds"` of the same study: tells the learner's own noise from the sample's.
-#' @param top Sizes k for which the overlap of the top k and its stability are worked out. Default: 1, 3, 5, 10 and half of the predictors, as far as there are so many.
+#' @param seeds A ranking over resamples of kind `"seeds"` of the same study: tells the learner's
+#'   own noise from the sample's.
+#' @param top Sizes k for which the overlap of the top k and its stability are worked out.
+#'   Default: 1, 3, 5, 10 and half of the predictors, as far as there are so many.
 #' @param persistence How far down the lists the rank-biased overlap looks.
 #' @param level Level of intervals and rank sets.
-#' @return A list of class `dreher_stability`; `as.data.frame()` gives one row per model, method, rows and predictor:
-#'   \describe{
-#'   \item{importance, std_error, lower, upper}{mean over the resamples; error and interval of the learner's importance (this way of fitting at this number of training rows), `NA` for `"seeds"`}
-#'   \item{rank}{rank of the mean importance}
-#'   \item{rank_lower, rank_upper}{joint rank set: all true ranks lie in these sets at once with probability `level`}
-#'   \item{alone_lower, alone_upper}{the set for a question about this predictor only; narrower}
-#'   \item{spread_lower, spread_upper}{the middle nine tenths of its ranks over the resamples: a description, not a confidence interval}
-#'   \item{top_k}{one column per k of `top`: share of the resamples in which it is among the top k}
-#'   \item{tier}{1 is the top; within a tier no predictor is shown to lie below the tier's first}
-#'   \item{settled}{is its rank set a single rank?}
-#'   \item{above_floor}{does it lie above the noise floor? `NA` where [with_floor()] has put none into the ranking, and for slices}
-#'   \item{seed_error, seed_share, seed_lower, seed_upper}{with `seeds`: standard deviation over the model's seeds, the share of its square in that of `std_error`, and the limits of this share, by Fisher's F}
-#'   }
-#'   `summary()` gives the measures of all parts. Each of `parts` holds, beside its `table`: `measures`, a data frame of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples would change) and `chance` (what
-#'   unrelated orders score); `tops`, a data frame of `predictor`, `k`, the `share` of the resamples in which it is among the top k, and `lower` and `upper`; `above`, a matrix: share of
-#'   the resamples in which the row's predictor lies above the column's, with `above_lower` and `above_upper`; `sets`, the chance-corrected stability for every k with its interval. Limits of shares (Wilson 1927) and of
-#'   `sets` say what more resamples would change, not what other samples would.
-#' @details
-#' *Rank sets and tiers* (Mogstad, Romano, Shaikh and Wilhelm 2024): the largest, over all pairs, of the differences' distances from their means in the resamples, each over its standard error, has a distribution; its
-#' `level` quantile c says which pairs of predictors are told apart: `difference > c * error`. A rank set runs from one more than the number of predictors shown to be above to what is left by those shown
-#' to be below. Percentiles of resampled ranks do not cover where predictors tie, and are given as a spread only.
-#' Tiers: from the top down, a predictor stays in the tier while it is not shown to lie below the tier's first; the first that is opens the next tier.
+#' @return A list of class `dreher_stability`; `as.data.frame()` gives one row per model, method,
+#'   rows and predictor: \describe{ \item{importance, std_error, lower, upper}{mean over the
+#'   resamples; error and interval of the learner's importance (this way of fitting at this number
+#'   of training rows), `NA` for `"seeds"`} \item{rank}{rank of the mean importance}
+#'   \item{rank_lower, rank_upper}{joint rank set: all true ranks lie in these sets at once with
+#'   probability `level`} \item{alone_lower, alone_upper}{the set for a question about this
+#'   predictor only; narrower} \item{spread_lower, spread_upper}{the middle nine tenths of its
+#'   ranks over the resamples: a description, not a confidence interval} \item{top_k}{one column
+#'   per k of `top`: share of the resamples in which it is among the top k} \item{tier}{1 is the
+#'   top; within a tier no predictor is shown to lie below the tier's first} \item{settled}{is its
+#'   rank set a single rank?} \item{above_floor}{does it lie above the noise floor? `NA` where
+#'   [with_floor()] has put none into the ranking, and for slices} \item{seed_error, seed_share,
+#'   seed_lower, seed_upper}{with `seeds`: standard deviation over the model's seeds, the share of
+#'   its square in that of `std_error`, and the limits of this share, by Fisher's F} } `summary()`
+#'   gives the measures of all parts. Each of `parts` holds, beside its `table`: `measures`, a
+#'   data frame of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples
+#'   would change) and `chance` (what unrelated orders score); `tops`, a data frame of
+#'   `predictor`, `k`, the `share` of the resamples in which it is among the top k, and `lower`
+#'   and `upper`; `above`, a matrix: share of the resamples in which the row's predictor lies
+#'   above the column's, with `above_lower` and `above_upper`; `sets`, the chance-corrected
+#'   stability for every k with its interval. Limits of shares (Wilson 1927) and of `sets` say
+#'   what more resamples would change, not what other samples would.
+#' @details *Rank sets and tiers* (Mogstad, Romano, Shaikh and Wilhelm 2024): the largest, over
+#'   all pairs, of the differences' distances from their means in the resamples, each over its
+#'   standard error, has a distribution; its `level` quantile c says which pairs of predictors are
+#'   told apart: `difference > c * error`. A rank set runs from one more than the number of
+#'   predictors shown to be above to what is left by those shown to be below. Percentiles of
+#'   resampled ranks do not cover where predictors tie, and are given as a spread only. Tiers:
+#'   from the top down, a predictor stays in the tier while it is not shown to lie below the
+#'   tier's first; the first that is opens the next tier.
 #'
-#' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time: with the correction of Nadeau and Bengio (2003) at twice the
-#' ratio of test to training rows, and pairs told apart by t quantiles over all pairs; approximate. Resampling of kind `"seeds"` shows the learner's own noise and says nothing of other samples: no rank sets.
-#' On rows given as data frames the errors are of training on other rows and measuring on these: that these are a sample as well is not in them.
+#' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out
+#' of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time:
+#' with the correction of Nadeau and Bengio (2003) at twice the ratio of test to training rows,
+#' and pairs told apart by t quantiles over all pairs; approximate. Resampling of kind `"seeds"`
+#' shows the learner's own noise and says nothing of other samples: no rank sets. On rows given as
+#' data frames the errors are of training on other rows and measuring on these: that these are a
+#' sample as well is not in them.
 #'
-#' Permutation importance over bootstrap draws and subsamples is measured on the rows a draw leaves out. Rows that make a predictor look strong by chance do so in training and in
-#' measuring; in the whole sample the two add up, but what a draw trains on more often it does not measure on, so that they cancel in the draws. Their spread alone would be too small (a forest's rank sets then held in 91 % of
-#' simulated samples with ties, with what follows in all of 200: `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw and put back by the rows it trained on; spreads and shares of draws are those of the draws as they are. Not done where
-#' rows left out times predictors exceed 40 million over all draws, for slices, and for metrics that have no influence of single rows.
+#' Permutation importance over bootstrap draws and subsamples is measured on the rows a draw
+#' leaves out. Rows that make a predictor look strong by chance do so in training and in
+#' measuring; in the whole sample the two add up, but what a draw trains on more often it does not
+#' measure on, so that they cancel in the draws. Their spread alone would be too small (a forest's
+#' rank sets then held in 91 % of simulated samples with ties, with what follows in all of 200:
+#' `bench/stability.R`). So the measuring rows' part, known row by row, is taken out of each draw
+#' and put back by the rows it trained on; spreads and shares of draws are those of the draws as
+#' they are. Not done where rows left out times predictors exceed 40 million over all draws, for
+#' slices, and for metrics that have no influence of single rows.
 #'
-#' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation, rank-biased overlap, the overlap of shares and that of the top k; Kendall's W; and the chance-corrected stability of the top k as a set
-#' (Nogueira, Sechidis and Brown 2018). Errors by dropping one resample after the other. Ties are broken at random, by a fixed stream, where an order is needed.
+#' *Measures:* mean over all pairs of resamples of Kendall's tau-b, Spearman's correlation,
+#' rank-biased overlap, the overlap of shares and that of the top k; Kendall's W; and the
+#' chance-corrected stability of the top k as a set (Nogueira, Sechidis and Brown 2018). Errors by
+#' dropping one resample after the other. Ties are broken at random, by a fixed stream, where an
+#' order is needed.
 #'
-#' *Whose noise:* a refit on another sample differs by the sample and by the learner's own seed. `seeds` measures the second alone, on the same rows; what is left is the sample's. The seed's part shrinks with more trees or with several fits
-#' averaged, the sample's with more rows.
-#' @section Reading the result: "settled" ranks will hold on other samples of this size; "open" ones come in any order. A share of resamples is not a probability that the statement is true.
-#' @section Errors: A ranking without resamples, or with fewer than 3 in every part; `seeds` that are not a ranking over seeds of the same study, or hold none of its parts. Warning: few resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and `settled` are `NA`).
-#' @references Mogstad, M., Romano, J., Shaikh, A. and Wilhelm, D. (2024). Inference for ranks. \doi{10.1093/restud/rdad006}.
-#'   Nogueira, S., Sechidis, K. and Brown, G. (2018). On the stability of feature selection algorithms. \url{https://jmlr.org/papers/v18/17-514.html}.
+#' *Whose noise:* a refit on another sample differs by the sample and by the learner's own seed.
+#' `seeds` measures the second alone, on the same rows; what is left is the sample's. The seed's
+#' part shrinks with more trees or with several fits averaged, the sample's with more rows.
+#' @section Reading the result: "settled" ranks will hold on other samples of this size; "open"
+#'   ones come in any order. A share of resamples is not a probability that the statement is true.
+#' @section Errors: A ranking without resamples, or with fewer than 3 in every part; `seeds` that
+#'   are not a ranking over seeds of the same study, or hold none of its parts. Warning: few
+#'   resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and
+#'   `settled` are `NA`).
+#' @references Mogstad, M., Romano, J., Shaikh, A. and Wilhelm, D. (2024). Inference for ranks.
+#'   \doi{10.1093/restud/rdad006}.
+#'   Nogueira, S., Sechidis, K. and Brown, G. (2018). On the stability of feature selection
+#'   algorithms. \url{https://jmlr.org/papers/v18/17-514.html}.
 #'   Nadeau, C. and Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
-#'   Wilson, E. (1927). Probable inference, the law of succession, and statistical inference. \doi{10.1080/01621459.1927.10502953}.
-#'   Hall, P. and Miller, H. (2009). Using the bootstrap to quantify the authority of an empirical ranking. \doi{10.1214/09-AOS699}.
+#'   Wilson, E. (1927). Probable inference, the law of succession, and statistical inference.
+#'   \doi{10.1080/01621459.1927.10502953}.
+#'   Hall, P. and Miller, H. (2009). Using the bootstrap to quantify the authority of an empirical
+#'   ranking. \doi{10.1214/09-AOS699}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, kiln$train)
@@ -59,7 +91,8 @@
 #' rk <- rank_predictors(st, by = "permutation", resamples = draw_resamples(kiln$train, times = 20))
 #' stability(rk)
 #' @export
-stability <- function(ranking, ..., seeds = NULL, top = NULL, persistence = 0.9, level = 0.95) {
+stability <- function(
+    ranking, ..., seeds = NULL, top = NULL, persistence = 0.9, level = 0.95) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_no_dots(..., .verb = "stability")
   persistence <- check_fraction(persistence, "persistence")
@@ -68,27 +101,69 @@ stability <- function(ranking, ..., seeds = NULL, top = NULL, persistence = 0.9,
   about <- attr(ranking, "resamples")
   table <- as_plain(ranking)
   if (is.null(about) || all(is.na(table$resample))) {
-    stop_input("`ranking` was not made over resamples, so nothing is known of its stability.", todo = "Use rank_predictors(resamples = draw_resamples(...)).")
+    stop_input(
+      "`ranking` was not made over resamples, so nothing is known of its stability.",
+      todo = "Use rank_predictors(resamples = draw_resamples(...))."
+    )
   }
   if (!all(is.na(table$class))) table <- table[is.na(table$class), ]
   keys <- part_keys(table)
   parts <- if (max(keys) == 1) list(table) else split(table, keys)
   times <- vapply(parts, function(d) length(unique(d$resample)), 1L)
-  if (all(times < 3)) stop_input("At least 3 resamples are needed.", paste0("There are ", max(times), "."))
-  parts <- lapply(parts[times >= 3], stability_part, about = about, offsets = attr(ranking, "offsets"), top = top, persistence = persistence, level = level)
+  if (all(times < 3)) {
+    stop_input("At least 3 resamples are needed.", paste0("There are ", max(times), "."))
+  }
+  parts <- lapply(
+    parts[times >= 3],
+    stability_part,
+    about = about,
+    offsets = attr(ranking, "offsets"),
+    top = top,
+    persistence = persistence,
+    level = level
+  )
   parts <- lapply(parts, function(part) {
-    part$table$above_floor <- if (is.null(attr(ranking, "floor"))) NA else floor_says(attr(ranking, "floor"), part$table)
+    part$table$above_floor <- if (is.null(attr(ranking, "floor"))) {
+      NA
+    } else {
+      floor_says(attr(ranking, "floor"), part$table)
+    }
     part
   })
-  if (!is.null(seeds)) parts <- beside_seeds(parts, seeds, attr(ranking, "fingerprint"), level)
+  if (!is.null(seeds)) {
+    parts <- beside_seeds(parts, seeds, attr(ranking, "fingerprint"), level)
+  }
   sets_asked <- about$kind %in% c("bootstrap", "subsample")
   if (sets_asked && max(times) < 100) {
     few <- ceiling(level * (max(times) + 1)) > max(times)
-    warn_dreher("resamples", if (few) paste0(max(times), " resamples are too few for rank sets at this level.") else paste0("Rank sets from ", max(times), " resamples are rough: the quantile behind them is not well known."),
-                "Draw 300 resamples where ranks are to be relied on.")
+    warn_dreher(
+      "resamples",
+      if (few) {
+        paste0(max(times), " resamples are too few for rank sets at this level.")
+      } else {
+        paste0(
+          "Rank sets from ", max(times),
+          " resamples are rough: the quantile behind them is not well known."
+        )
+      },
+      "Draw 300 resamples where ranks are to be relied on."
+    )
   }
-  structure(list(parts = parts, about = about, level = level, target = attr(ranking, "target"), metric = attr(ranking, "metric"), settings = attr(ranking, "settings"),
-                 labels = attr(ranking, "labels"), fingerprint = attr(ranking, "fingerprint"), failed = attr(ranking, "failed"), seed = attr(ranking, "seed")), class = "dreher_stability")
+  structure(
+    list(
+      parts = parts,
+      about = about,
+      level = level,
+      target = attr(ranking, "target"),
+      metric = attr(ranking, "metric"),
+      settings = attr(ranking, "settings"),
+      labels = attr(ranking, "labels"),
+      fingerprint = attr(ranking, "fingerprint"),
+      failed = attr(ranking, "failed"),
+      seed = attr(ranking, "seed")
+    ),
+    class = "dreher_stability"
+  )
 }
 
 part_keys <- function(table) {
@@ -100,11 +175,14 @@ part_keys <- function(table) {
   match(key, unique(key))
 }
 
-# Importances as a matrix of resamples x predictors. A predictor a resample lacks (its model does not have it) has no value.
+# Importances as a matrix of resamples x predictors. A predictor a resample lacks (its model does
+# not have it) has no value.
 importance_matrix <- function(d) {
   predictors <- unique(d$predictor)
   draws <- sort(unique(d$resample))
-  out <- matrix(NA_real_, length(draws), length(predictors), dimnames = list(draws, predictors))
+  out <- matrix(
+    NA_real_, length(draws), length(predictors), dimnames = list(draws, predictors)
+  )
   out[cbind(match(d$resample, draws), match(d$predictor, predictors))] <- d$importance
   out
 }
@@ -123,21 +201,43 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   pairs <- stability_pairs(x, threads)
   dimnames(pairs$above) <- list(colnames(x), colnames(x))
   # Errors and sets come from draws that vary as samples do.
-  offset <- if (d$method[1] == "permutation" && d$rows[1] == "left out" && is.na(d$slice[1])) offsets[[d$model[1]]]
+  offset <- if (d$method[1] == "permutation" && d$rows[1] == "left out" &&
+      is.na(d$slice[1])) {
+    offsets[[d$model[1]]]
+  }
   drawn <- if (is.null(offset)) x else x + offset[rownames(x), colnames(x), drop = FALSE]
   sets <- rank_sets(drawn, centre, about, level, threads)
   # Ranks with ties shared, and places with ties drawn: predictors x resamples.
   ranks <- matrix(apply(-x, 1, rank), p)
   draw <- rep(seq_len(nrow(x)), each = p)
   place <- integer(length(x))
-  place[with_stream(1, c("ties", dim(x)), order(draw, -as.vector(t(x)), stats::runif(length(x)), method = "radix"))] <- rep(seq_len(p), nrow(x))
+  place[with_stream(
+      1,
+      c("ties", dim(x)),
+      order(draw, -as.vector(t(x)), stats::runif(length(x)), method = "radix")
+    )] <- rep(seq_len(p), nrow(x))
   place <- matrix(place, p)
   sorted <- matrix(ranks[order(as.vector(row(ranks)), ranks, method = "radix")], nrow(x))
   spread <- sorted[ceiling(c(0.05, 0.95) * nrow(x)), , drop = FALSE]
   limits <- t_limits(centre, sets$std_error, nrow(x) - 1, level)
-  table <- data.frame(model = d$model[1], method = d$method[1], rows = d$rows[1], slice = d$slice[1], predictor = colnames(x), importance = centre, std_error = sets$std_error, lower = limits$lower,
-                      upper = limits$upper, rank = rank(-centre, ties.method = "min"), rank_lower = sets$joint[, 1], rank_upper = sets$joint[, 2], alone_lower = sets$single[, 1], alone_upper = sets$single[, 2],
-                      spread_lower = spread[1, ], spread_upper = spread[2, ])
+  table <- data.frame(
+    model = d$model[1],
+    method = d$method[1],
+    rows = d$rows[1],
+    slice = d$slice[1],
+    predictor = colnames(x),
+    importance = centre,
+    std_error = sets$std_error,
+    lower = limits$lower,
+    upper = limits$upper,
+    rank = rank(-centre, ties.method = "min"),
+    rank_lower = sets$joint[, 1],
+    rank_upper = sets$joint[, 2],
+    alone_lower = sets$single[, 1],
+    alone_upper = sets$single[, 2],
+    spread_lower = spread[1, ],
+    spread_upper = spread[2, ]
+  )
   for (k in tops) table[[paste0("top_", k)]] <- rowMeans(place <= k)
   table$tier <- sets$tier
   table$settled <- sets$joint[, 1] == sets$joint[, 2]
@@ -145,24 +245,65 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   sets_of <- if (p > 1) top_stability(place, level)
   lower <- share_limits(pairs$above, nrow(x), level)$lower
   share <- as.vector(t(as.matrix(table[sprintf("top_%d", tops)])))
-  list(table = table, measures = if (p > 1) measure_agreement(x, ranks, place, pairs$with, sets_of, persistence, tops, threads),
-       tops = data.frame(predictor = rep(colnames(x), each = length(tops)), k = rep(tops, p), share = share, share_limits(share, nrow(x), level)),
-       above = pairs$above, above_lower = lower, above_upper = 1 - t(lower), sets = if (p > 1) data.frame(k = seq_len(p - 1), t(sets_of)), times = nrow(x),
-       ranks = table_ranks(ranks), critical = sets$critical, close = sets$close)
+  list(
+    table = table,
+    measures = if (p > 1) {
+      measure_agreement(x, ranks, place, pairs$with, sets_of, persistence, tops, threads)
+    },
+    tops = data.frame(
+      predictor = rep(colnames(x), each = length(tops)),
+      k = rep(tops, p),
+      share = share,
+      share_limits(share, nrow(x), level)
+    ),
+    above = pairs$above,
+    above_lower = lower,
+    above_upper = 1 - t(lower),
+    sets = if (p > 1) data.frame(k = seq_len(p - 1), t(sets_of)),
+    times = nrow(x),
+    ranks = table_ranks(ranks),
+    critical = sets$critical,
+    close = sets$close
+  )
 }
 
-# How much of the variance is the learner's own noise. Parts that were not ranked over seeds have no figures.
+# How much of the variance is the learner's own noise. Parts that were not ranked over seeds have
+# no figures.
 beside_seeds <- function(parts, seeds, fingerprint, level) {
-  check_class(seeds, "dreher_ranking", "seeds", "rank_predictors(resamples = draw_resamples(kind = \"seeds\"))")
+  check_class(
+    seeds,
+    "dreher_ranking",
+    "seeds",
+    "rank_predictors(resamples = draw_resamples(kind = \"seeds\"))"
+  )
   kind <- attr(seeds, "resamples")$kind
   if (!identical(kind, "seeds")) {
-    stop_input("`seeds` must be a ranking over the model's seeds.", paste0("Given: ", if (is.null(kind)) "a ranking without resamples" else paste("one over resamples of kind", kind), "."), "Use rank_predictors(resamples = draw_resamples(train, \"seeds\")).")
+    stop_input(
+      "`seeds` must be a ranking over the model's seeds.",
+      paste0(
+        "Given: ",
+        if (is.null(kind)) {
+          "a ranking without resamples"
+        } else {
+          paste("one over resamples of kind", kind)
+        },
+        "."
+      ),
+      "Use rank_predictors(resamples = draw_resamples(train, \"seeds\"))."
+    )
   }
-  if (!identical(attr(seeds, "fingerprint"), fingerprint)) stop_study("`seeds` is of another study: its data differ.", todo = "Give two rankings of one study.")
+  if (!identical(attr(seeds, "fingerprint"), fingerprint)) {
+    stop_study(
+      "`seeds` is of another study: its data differ.",
+      todo = "Give two rankings of one study."
+    )
+  }
   of <- as_plain(seeds)
   of <- of[is.na(of$class), ]
   where <- function(d) paste(d$model, d$method, as_holdout(d$rows), d$slice)
-  if (!any(vapply(parts, function(part) where(part$table)[1], "") %in% where(of))) stop_input("`seeds` holds none of the models and methods of `ranking`.")
+  if (!any(vapply(parts, function(part) where(part$table)[1], "") %in% where(of))) {
+    stop_input("`seeds` holds none of the models and methods of `ranking`.")
+  }
   lapply(parts, function(part) {
     d <- of[where(of) == where(part$table)[1], ]
     if (!nrow(d)) return(part)
@@ -170,13 +311,24 @@ beside_seeds <- function(parts, seeds, fingerprint, level) {
     error <- apply(x, 2, stats::sd)[match(part$table$predictor, colnames(x))]
     share <- error^2 / part$table$std_error^2
     by <- function(q) pmin(share / stats::qf(q, nrow(x) - 1, part$times - 1), 1)
-    part$table[c("seed_error", "seed_share", "seed_lower", "seed_upper")] <- list(unname(error), unname(pmin(share, 1)), unname(by((1 + level) / 2)), unname(by((1 - level) / 2)))
+    part$table[c("seed_error", "seed_share", "seed_lower", "seed_upper")] <- list(
+      unname(error),
+      unname(pmin(share, 1)),
+      unname(by((1 + level) / 2)),
+      unname(by((1 - level) / 2))
+    )
     part
   })
 }
 
 # How often each rank was taken: predictors x ranks.
-table_ranks <- function(ranks) matrix(apply(round(ranks), 1, function(r) tabulate(r, nrow(ranks)) / length(r)), nrow(ranks), byrow = TRUE)
+table_ranks <- function(ranks) {
+  matrix(
+    apply(round(ranks), 1, function(r) tabulate(r, nrow(ranks)) / length(r)),
+    nrow(ranks),
+    byrow = TRUE
+  )
+}
 
 # Rank sets and tiers; x sorted by centre.
 rank_sets <- function(x, centre, about, level, threads) {
@@ -184,9 +336,21 @@ rank_sets <- function(x, centre, about, level, threads) {
   B <- nrow(x)
   p <- ncol(x)
   unknown <- matrix(NA_integer_, p, 2)
-  none <- list(std_error = rep(NA_real_, p), joint = unknown, single = unknown, tier = rep(NA_integer_, p), critical = NA_real_, close = FALSE)
+  none <- list(
+    std_error = rep(NA_real_, p),
+    joint = unknown,
+    single = unknown,
+    tier = rep(NA_integer_, p),
+    critical = NA_real_,
+    close = FALSE
+  )
   if (about$kind == "seeds") return(none)
-  factor <- switch(about$kind, bootstrap = 1, subsample = sqrt(about$rows / (about$of - about$rows)), sqrt(1 / B + 2 * about$outside / about$rows))
+  factor <- switch(
+    about$kind,
+    bootstrap = 1,
+    subsample = sqrt(about$rows / (about$of - about$rows)),
+    sqrt(1 / B + 2 * about$outside / about$rows)
+  )
   away <- sweep(x, 2, centre)
   v <- crossprod(away) / (B - 1)
   sd <- outer(diag(v), diag(v), "+") - 2 * v
@@ -196,11 +360,13 @@ rank_sets <- function(x, centre, about, level, threads) {
   m <- p * (p - 1) / 2
   if (about$kind %in% c("bootstrap", "subsample")) {
     none$std_error <- factor * sqrt(diag(v))
-    if (ceiling(level * (B + 1)) > B) return(none)   # the quantile lies beyond the largest draw
+    if (ceiling(level * (B + 1)) > B) return(none)  # the quantile lies beyond the largest draw
     gaps <- stability_gaps(x, centre, sd, threads)
     critical <- order_statistic(gaps$joint, level)
     single <- apply(gaps$single, 2, order_statistic, level)
-    around <- sort(gaps$joint)[pmin(pmax(round(B * level + c(-2, 2) * sqrt(B * level * (1 - level))), 1), B)]
+    around <- sort(gaps$joint)[pmin(
+        pmax(round(B * level + c(-2, 2) * sqrt(B * level * (1 - level))), 1), B
+      )]
   } else {
     critical <- stats::qt(1 - (1 - level) / 2 / max(m, 1), B - 1)
     single <- rep(stats::qt(1 - (1 - level) / 2 / max(p - 1, 1), B - 1), p)
@@ -208,14 +374,22 @@ rank_sets <- function(x, centre, about, level, threads) {
   }
   gap <- outer(centre, centre, "-")
   error_or_all <- error
-  error_or_all[error == 0] <- Inf   # both never used: not told apart
+  error_or_all[error == 0] <- Inf  # both never used: not told apart
   gap <- gap / error_or_all
   above <- gap > critical
   alone <- gap > single
   below_alone <- -gap > single
   joint <- cbind(1L + as.integer(colSums(above)), p - as.integer(rowSums(above)))
-  list(std_error = factor * sqrt(diag(v)), joint = joint, single = cbind(1L + as.integer(rowSums(below_alone)), p - as.integer(rowSums(alone))),
-       tier = tiers_of(centre, error, critical), critical = critical, close = !identical(tiers_of(centre, error, around[1]), tiers_of(centre, error, around[2])))
+  list(
+    std_error = factor * sqrt(diag(v)),
+    joint = joint,
+    single = cbind(1L + as.integer(rowSums(below_alone)), p - as.integer(rowSums(alone))),
+    tier = tiers_of(centre, error, critical),
+    critical = critical,
+    close = !identical(
+      tiers_of(centre, error, around[1]), tiers_of(centre, error, around[2])
+    )
+  )
 }
 
 order_statistic <- function(x, level) {
@@ -246,7 +420,20 @@ as.data.frame.dreher_stability <- function(x, ...) {
 
 #' @export
 summary.dreher_stability <- function(object, ...) {
-  out <- do.call(rbind, lapply(object$parts, function(p) cbind(p$table[1, c("model", "method", "rows", "slice")], p$measures, row.names = NULL)))
+  out <- do.call(
+    rbind,
+    lapply(object$parts, function(p) {
+      cbind(
+        p$table[1, c("model", "method", "rows", "slice")], p$measures, row.names = NULL
+      )
+    })
+  )
   rownames(out) <- NULL
-  structure(out, target = object$target, metric = object$metric, seed = object$seed, fingerprint = object$fingerprint)
+  structure(
+    out,
+    target = object$target,
+    metric = object$metric,
+    seed = object$seed,
+    fingerprint = object$fingerprint
+  )
 }

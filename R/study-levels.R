@@ -1,8 +1,9 @@
-# Levels that a refit has not seen: a part of the rows may lack a rare level of a factor. Models that
-# predict such rows do so; where a model cannot, the rows count as the most frequent level there.
+# Levels that a refit has not seen: a part of the rows may lack a rare level of a factor. Models
+# that predict such rows do so; where a model cannot, the rows count as the most frequent level
+# there.
 
-# `rows` with levels that no row of `train` has put to the usual one. known: levels the model states,
-# by predictor. -> list(rows, count of rows changed)
+# `rows` with levels that no row of `train` has put to the usual one. known: levels the model
+# states, by predictor. -> list(rows, count of rows changed)
 put_to_usual <- function(rows, train, known = list()) {
   changed <- rep(FALSE, nrow(rows))
   for (p in intersect(names(rows), names(train))) {
@@ -20,7 +21,8 @@ put_to_usual <- function(rows, train, known = list()) {
   list(rows = rows, count = sum(changed))
 }
 
-# Tries as it is, then with unseen levels put to the usual one. -> the value, with attribute `unseen`
+# Tries as it is, then with unseen levels put to the usual one. -> the value, with attribute
+# `unseen`
 with_usual_levels <- function(rows, train, do) {
   tryCatch(do(rows), error = function(e) {
     mended <- put_to_usual(rows, train)
@@ -29,17 +31,24 @@ with_usual_levels <- function(rows, train, do) {
   })
 }
 
-# Where a level of two rows or more lies in one fold alone, one of its rows changes places with a row
-# of another fold, so that every training part has the level. stratum: rows that may be exchanged.
+# Where a level of two rows or more lies in one fold alone, one of its rows changes places with a
+# row of another fold, so that every training part has the level. stratum: rows that may be
+# exchanged.
 spread_levels <- function(fold, data, stratum, most = 10, tries = 50) {
-  groups <- unlist(lapply(data, function(x) {
-    if (!is.factor(x) && !is.character(x) && !is.logical(x)) return(NULL)
-    rows <- split(seq_along(x), as.character(x))
-    rows[lengths(rows) >= 2 & lengths(rows) <= most]
-  }), recursive = FALSE, use.names = FALSE)
+  groups <- unlist(
+    lapply(data, function(x) {
+      if (!is.factor(x) && !is.character(x) && !is.logical(x)) return(NULL)
+      rows <- split(seq_along(x), as.character(x))
+      rows[lengths(rows) >= 2 & lengths(rows) <= most]
+    }),
+    recursive = FALSE,
+    use.names = FALSE
+  )
   alone <- function(rows) length(unique(fold[rows])) == 1
   if (!any(vapply(groups, alone, NA))) return(fold)
-  of_row <- split(rep(seq_along(groups), lengths(groups)), factor(unlist(groups), seq_along(fold)))
+  of_row <- split(
+    rep(seq_along(groups), lengths(groups)), factor(unlist(groups), seq_along(fold))
+  )
   for (g in seq_along(groups)) {
     if (!alone(groups[[g]])) next
     i <- groups[[g]][1]

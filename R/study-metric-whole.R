@@ -1,10 +1,12 @@
-# Metrics that do not fall apart into one loss per row: each is one number of all rows. Their errors come from the
-# jackknife over blocks of rows.
+# Metrics that do not fall apart into one loss per row: each is one number of all rows. Their
+# errors come from the jackknife over blocks of rows.
 #
-# truth: numbers, or class numbers 1..K; p: rows x 1, or rows x classes; metric: the record, for its positive class; weight: what a
-# row counts, or NULL.
+# truth: numbers, or class numbers 1..K; p: rows x 1, or rows x classes; metric: the record, for
+# its positive class; weight: what a row counts, or NULL.
 
-median_error <- function(truth, p, metric, weight = NULL) weighted_median(abs(p[, 1] - truth), weight)
+median_error <- function(truth, p, metric, weight = NULL) {
+  weighted_median(abs(p[, 1] - truth), weight)
+}
 
 # Half of the weight lies on either side.
 weighted_median <- function(x, weight) {
@@ -12,7 +14,9 @@ weighted_median <- function(x, weight) {
   order <- order(x)
   total <- cumsum(weight[order])
   half <- total[length(total)] / 2
-  (x[order][which(total >= half * (1 - 1e-9))[1]] + x[order][which(total > half * (1 + 1e-9))[1]]) / 2
+  (x[order][which(total >= half * (1 - 1e-9))[1]] + x[order][which(
+        total > half * (1 + 1e-9)
+      )[1]]) / 2
 }
 
 # Ties go to the first class; what differs by rounding only is a tie.
@@ -24,10 +28,17 @@ predicted_class <- function(p) {
 # Mean over the classes of the share that is found.
 balanced_accuracy <- function(truth, p, metric, weight = NULL) {
   hit <- predicted_class(p) == truth
-  mean(vapply(split(seq_along(truth), truth), function(i) stats::weighted.mean(hit[i], if (is.null(weight)) rep(1, length(i)) else weight[i]), 0))
+  mean(vapply(
+    split(seq_along(truth), truth),
+    function(i) {
+      stats::weighted.mean(hit[i], if (is.null(weight)) rep(1, length(i)) else weight[i])
+    },
+    0
+  ))
 }
 
-# Harmonic mean of precision and recall of the positive class; with several classes the mean over them.
+# Harmonic mean of precision and recall of the positive class; with several classes the mean over
+# them.
 f1_score <- function(truth, p, metric, weight = NULL) {
   met <- class_table(truth, p, weight)
   of <- if (ncol(p) == 2) metric$positive else sort(unique(truth))
@@ -43,7 +54,8 @@ class_table <- function(truth, p, weight) {
   matrix(out, K, K)
 }
 
-# Matthews (1975), for several classes Gorodkin (2004); 0 where all rows are said to be of one class.
+# Matthews (1975), for several classes Gorodkin (2004); 0 where all rows are said to be of one
+# class.
 matthews <- function(truth, p, metric, weight = NULL) {
   met <- class_table(truth, p, weight)
   n <- sum(met)
@@ -53,7 +65,8 @@ matthews <- function(truth, p, metric, weight = NULL) {
   if (below == 0) 0 else (sum(diag(met)) * n - sum(t * s)) / below
 }
 
-# Hand and Till (2001): mean over pairs of classes of the AUC within the pair, by the probability of each.
+# Hand and Till (2001): mean over pairs of classes of the AUC within the pair, by the probability
+# of each.
 pairwise_auc <- function(truth, p, metric, weight = NULL) {
   met <- sort(unique(truth))
   pairs <- utils::combn(met, 2)

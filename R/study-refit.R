@@ -15,48 +15,102 @@ fit_on <- function(st, model, train, predictors, seed, key) {
   own <- st$refit_with[[model$name]]
   tryCatch(
     if (is.null(own)) {
-      refit_model(model$object, data, st$target, predictors, seed = piece_seed(seed, key), threads = st$threads)
+      refit_model(
+        model$object,
+        data,
+        st$target,
+        predictors,
+        seed = piece_seed(seed, key),
+        threads = st$threads
+      )
     } else {
-      read_refit(model, with_stream(seed, c("fit", key), own(users_object(model$object), data, predictors)), data[predictors])
+      read_refit(
+        model,
+        with_stream(
+          seed, c("fit", key), own(users_object(model$object), data, predictors)
+        ),
+        data[predictors]
+      )
     },
     error = function(e) {
-      # A factor of which these rows hold one level tells nothing of them, and some learners refuse it.
-      single <- Filter(function(p) (is.factor(data[[p]]) || is.character(data[[p]])) && length(unique(stats::na.omit(as.character(data[[p]])))) < 2, predictors)
-      if (length(single) && length(single) < length(predictors)) return(fit_on(st, model, train, setdiff(predictors, single), seed, key))
+      # A factor of which these rows hold one level tells nothing of them, and some learners
+      # refuse it.
+      single <- Filter(
+        function(p) {
+          (is.factor(data[[p]]) || is.character(data[[p]])) &&
+            length(unique(stats::na.omit(as.character(data[[p]])))) < 2
+        },
+        predictors
+      )
+      if (length(single) && length(single) < length(predictors)) {
+        return(fit_on(st, model, train, setdiff(predictors, single), seed, key))
+      }
       if (inherits(e, "dreher_error")) stop(e)
-      stop_model(paste0("Model \"", model$name, "\" could not be trained again on ", length(predictors), " predictors (",
-                        paste(key, collapse = ", "), ")."), conditionMessage(e),
-                 "Give `study(refit_with = )` a function that fits the model.")
-    })
+      stop_model(
+        paste0(
+          "Model \"", model$name, "\" could not be trained again on ", length(predictors),
+          " predictors (", paste(key, collapse = ", "), ")."
+        ),
+        conditionMessage(e),
+        "Give `study(refit_with = )` a function that fits the model."
+      )
+    }
+  )
 }
 
-# What the user's function returned, as the readers take it: a workflow, a model on encoded columns, or a model as it is.
+# What the user's function returned, as the readers take it: a workflow, a model on encoded
+# columns, or a model as it is.
 read_refit <- function(model, fit, rows) {
   if (!model$own_reader) return(fit)
-  encode <- if (inherits(model$object, "dreher_encoded") && is.null(model$object$wrapper)) {
+  encode <- if (inherits(model$object, "dreher_encoded") &&
+      is.null(model$object$wrapper)) {
     fill <- model$object$fill
-    function(data) model$object$encode(fill_columns(data, fill)[union(names(fill), names(data))])
+    function(data) {
+      model$object$encode(fill_columns(data, fill)[union(names(fill), names(data))])
+    }
   }
   readable_model(fit, model$name, encode, rows, names(rows))
 }
 
 # Does the user's function fail on these rows? The message, if so.
-fit_fails_on <- function(model, fit, data) tryCatch({ model$predict(fit, data); NULL }, error = conditionMessage)
+fit_fails_on <- function(model, fit, data) {
+  tryCatch(
+    {
+      model$predict(fit, data)
+      NULL
+    },
+    error = conditionMessage
+  )
+}
 
 # A whole number for libraries that take a seed of their own.
-piece_seed <- function(seed, key) with_stream(seed, c("fit", key), sample.int(.Machine$integer.max - 1L, 1))
+piece_seed <- function(seed, key) {
+  with_stream(seed, c("fit", key), sample.int(.Machine$integer.max - 1L, 1))
+}
 
-# The study of a model that was trained again on `train`, questioned on `data`. Nobody reads the flags.
+# The study of a model that was trained again on `train`, questioned on `data`. Nobody reads the
+# flags.
 inside_study <- function(st, model, fit, train, data, predictors = NULL) {
   inside <- st
   inside$train <- train
   inside$data <- data
   inside$seen <- FALSE
-  if (model$own_reader) inside$data <- put_to_usual(data, train, read_inputs(fit, train)$levels)$rows
-  else if (length(fit_fails_on(model, fit, data))) inside$data <- put_to_usual(data, train)$rows
-  if (!is.null(predictors)) inside$asked <- predictors   # for models that do not name their own
+  if (model$own_reader) {
+    inside$data <- put_to_usual(data, train, read_inputs(fit, train)$levels)$rows
+  } else if (length(fit_fails_on(model, fit, data))) {
+    inside$data <- put_to_usual(data, train)$rows
+  }
+  if (!is.null(predictors)) inside$asked <- predictors  # for models that do not name their own
   inside$twins <- FALSE
-  inside$models <- stats::setNames(list(open_model(inside, model$name, fit, if (!model$own_reader) model$predict, again = TRUE)), model$name)
-  inside$flags <- list(predictors = stats::setNames(rep("", length(st$predictors)), st$predictors), models = stats::setNames("", model$name))
+  inside$models <- stats::setNames(
+    list(open_model(
+      inside, model$name, fit, if (!model$own_reader) model$predict, again = TRUE
+    )),
+    model$name
+  )
+  inside$flags <- list(
+    predictors = stats::setNames(rep("", length(st$predictors)), st$predictors),
+    models = stats::setNames("", model$name)
+  )
   inside
 }

@@ -3,56 +3,92 @@
 # A value with as many digits as its uncertainty supports.
 format_value <- function(x, error = NA) {
   error <- rep_len(error, length(x))
-  mapply(function(v, e) {
-    if (is.na(v)) return("")
-    if (v == 0 && (is.na(e) || e <= 0)) return("0")
-    if (is.na(e) || e <= 0) return(formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _))
-    digits <- digits_for(e)
-    sub("^-(0\\.?0*)$", "\\1", formatC(v, digits = digits, format = "f"))   # no minus zero
-  }, x, error, USE.NAMES = FALSE)
+  mapply(
+    function(v, e) {
+      if (is.na(v)) return("")
+      if (v == 0 && (is.na(e) || e <= 0)) return("0")
+      if (is.na(e) || e <= 0) {
+        return(
+          formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _)
+        )
+      }
+      digits <- digits_for(e)
+      sub("^-(0\\.?0*)$", "\\1", formatC(v, digits = digits, format = "f"))  # no minus zero
+    },
+    x,
+    error,
+    USE.NAMES = FALSE
+  )
 }
 
 # [lower, upper]; nothing where there are no limits.
 in_brackets <- function(lower, upper, unit = NA) {
-  ifelse(is.na(lower) | is.na(upper), "", paste0("[", format_value(lower, unit), ", ", format_value(upper, unit), "]"))
+  ifelse(
+    is.na(lower) | is.na(upper),
+    "",
+    paste0("[", format_value(lower, unit), ", ", format_value(upper, unit), "]")
+  )
 }
 
-# A value with its limits: half their width after +- where both sides come out the same, else the limits.
+# A value with its limits: half their width after +- where both sides come out the same, else the
+# limits.
 with_limits <- function(value, lower, upper, unit = (upper - lower) / 2) {
   unit <- ifelse(is.na(unit) | unit <= 0, NA, unit)
   shown <- format_value(value, unit)
   step <- 10^-digits_for(unit)
   even <- abs((upper - value) - (value - lower)) <= step
-  ifelse(is.na(lower) | is.na(upper) | lower == upper, shown,
-         ifelse(even %in% TRUE, paste0(shown, " \u00b1", format_value((upper - lower) / 2, unit)), paste(shown, in_brackets(lower, upper, unit))))
+  ifelse(
+    is.na(lower) | is.na(upper) | lower == upper,
+    shown,
+    ifelse(
+      even %in% TRUE,
+      paste0(shown, " \u00b1", format_value((upper - lower) / 2, unit)),
+      paste(shown, in_brackets(lower, upper, unit))
+    )
+  )
 }
 
 # Decimal places that an uncertainty of this size supports.
 digits_for <- function(error) pmax(0, pmin(6, 1 - floor(log10(error))))
 
-format_percent <- function(x) ifelse(is.na(x), "", ifelse(x > 0 & x < 0.005, "< 1 %", paste0(round(100 * x), " %")))
+format_percent <- function(x) {
+  ifelse(is.na(x), "", ifelse(x > 0 & x < 0.005, "< 1 %", paste0(round(100 * x), " %")))
+}
 
 format_number <- function(x) format(x, big.mark = ",", trim = TRUE, scientific = FALSE)
 
 # Three predictors, One predictor
 count_of <- function(n, noun, capital = FALSE) {
-  words <- c("one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
+  words <- c(
+    "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten",
+    "eleven", "twelve"
+  )
   number <- if (n >= 1 && n <= 12) words[n] else if (n == 0) "no" else format_number(n)
   out <- paste0(number, " ", noun, if (n != 1) "s")
   if (capital) paste0(toupper(substr(out, 1, 1)), substring(out, 2)) else out
 }
 
-method_names <- c(impurity = "Impurity", permutation = "Permutation", shapley = "Shapley", structure = "Structure",
-                  coefficient = "Coefficient", association = "Association", refit = "Refit")
-method_colours <- c(impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C", structure = "#8A8F94",
-                    coefficient = "#8A8F94", association = "#8A8F94", refit = "#8A8F94")
+method_names <- c(
+  impurity = "Impurity", permutation = "Permutation", shapley = "Shapley",
+  structure = "Structure", coefficient = "Coefficient", association = "Association",
+  refit = "Refit"
+)
+method_colours <- c(
+  impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C",
+  structure = "#8A8F94", coefficient = "#8A8F94", association = "#8A8F94",
+  refit = "#8A8F94"
+)
 
 # A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
 panel_of <- function(method, rows) {
   # Rows the user gave a name are called by it.
-  known <- c("train corrected" = " corrected", "train stored" = " stored", "holdout conditional" = " conditional", "holdout score" = " score")[rows]
+  known <- c(
+    "train corrected" = " corrected", "train stored" = " stored",
+    "holdout conditional" = " conditional", "holdout score" = " score"
+  )[rows]
   said <- ifelse(is.na(known), paste0(" ", rows), known)
-  usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") | (method != "impurity" & rows == "holdout") |
+  usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") |
+    (method != "impurity" & rows == "holdout") |
     method %in% c("structure", "coefficient", "association", "refit")
   paste0(method_names[method], ifelse(usual, "", said))
 }
@@ -70,7 +106,13 @@ main_part <- function(part) {
 }
 
 # A panel's name inside a sentence; Shapley is a name.
-in_sentence <- function(panel) ifelse(grepl("^Shapley", panel), panel, paste0(tolower(substr(panel, 1, 1)), substring(panel, 2)))
+in_sentence <- function(panel) {
+  ifelse(
+    grepl("^Shapley", panel),
+    panel,
+    paste0(tolower(substr(panel, 1, 1)), substring(panel, 2))
+  )
+}
 
 shorten <- function(x, width) {
   long <- nchar(x, "width") > width
@@ -106,7 +148,9 @@ heading <- function(text) {
   cli::style_bold(shorten(text, 80))
 }
 
-wrap_lines <- function(text, width = 80, indent = 0) strwrap(text, width, indent = indent, exdent = indent)
+wrap_lines <- function(text, width = 80, indent = 0) {
+  strwrap(text, width, indent = indent, exdent = indent)
+}
 
 # The sentence a ranking comes down to. `part`: the rows of one model, method and class.
 say_ranking <- function(part, labels, method = part$method[1]) {
@@ -116,15 +160,25 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   }
   share <- ifelse(is.na(part$share), 0, part$share)
   if (sum(share) == 0) return("No predictor has a positive importance.")
-  if (!all(is.na(part$lower)) && method == "permutation" && !any(part$lower > 0, na.rm = TRUE)) {
-    return(if (nrow(part) == 1) "Its importance cannot be told from zero." else
-      paste0("No predictor's ", in_sentence(method_names[[method]]), " importance can be told from zero; ", labels[part$predictor[1]], " comes first in these rows."))
+  if (!all(is.na(part$lower)) && method == "permutation" &&
+      !any(part$lower > 0, na.rm = TRUE)) {
+    return(if (nrow(part) == 1) {
+      "Its importance cannot be told from zero."
+    } else {
+      paste0(
+        "No predictor's ", in_sentence(method_names[[method]]),
+        " importance can be told from zero; ", labels[part$predictor[1]],
+        " comes first in these rows."
+      )
+    })
   }
   m <- which(cumsum(share) >= 0.8)[1]
   lead <- labels[part$predictor[seq_len(m)]]
   who <- if (m <= 3) list_words(lead) else count_of(m, "predictor", TRUE)
-  out <- paste0(who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])), " of the ",
-                in_sentence(method_names[[method]]), " importance")
+  out <- paste0(
+    who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])),
+    " of the ", in_sentence(method_names[[method]]), " importance"
+  )
   open <- sum(part$lower <= 0 & part$upper >= 0, na.rm = TRUE)
   if (method == "permutation" && open > 0) {
     out <- paste0(out, "; ", open, " of ", nrow(part), " cannot be told from zero")
@@ -135,8 +189,24 @@ say_ranking <- function(part, labels, method = part$method[1]) {
 say_suspects <- function(x, labels) {
   leak <- unique(x$predictor[grepl("leak?", x$flag, fixed = TRUE)])
   id <- unique(x$predictor[grepl("identifier", x$flag)])
-  c(if (length(leak)) paste0("Was ", list_words(labels[leak]), " known before the target? Alone ", if (length(leak) == 1) "it tells" else "each tells", " nearly all of it (leak?)."),
-    if (length(id)) paste0("Has ", list_words(labels[id]), if (length(id) == 1) " a meaning, or is it an identifier?" else " a meaning, or are they identifiers?"))
+  c(
+    if (length(leak)) {
+      paste0(
+        "Was ", list_words(labels[leak]), " known before the target? Alone ",
+        if (length(leak) == 1) "it tells" else "each tells", " nearly all of it (leak?)."
+      )
+    },
+    if (length(id)) {
+      paste0(
+        "Has ", list_words(labels[id]),
+        if (length(id) == 1) {
+          " a meaning, or is it an identifier?"
+        } else {
+          " a meaning, or are they identifiers?"
+        }
+      )
+    }
+  )
 }
 
 # Units of several predictors: the joint value beside the sum over the members, up to three of them.
@@ -144,10 +214,19 @@ say_members <- function(members, models, most = 3) {
   if (is.null(members)) return(NULL)
   one <- members[members$model %in% models & !duplicated(members[c("model", "unit")]), ]
   shown <- utils::head(one[order(-abs(one$beyond)), ], most)
-  clear <- shown$additive & !is.na(shown$beyond_error) & abs(shown$beyond) > 2 * shown$beyond_error
+  clear <- shown$additive & !is.na(shown$beyond_error) &
+    abs(shown$beyond) > 2 * shown$beyond_error
   unit <- pmax(abs(shown$beyond_error), abs(shown$joint) / 100, na.rm = TRUE)
-  paste0(shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"), ": together ", format_value(shown$joint, unit), ", one at a time ", format_value(shown$sum, unit), " in all (", shown$measures, ")",
-         ifelse(!clear, ".", ifelse(shown$beyond > 0, ": they stand in for each other.", ": they act together.")))
+  paste0(
+    shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"),
+    ": together ", format_value(shown$joint, unit), ", one at a time ",
+    format_value(shown$sum, unit), " in all (", shown$measures, ")",
+    ifelse(
+      !clear,
+      ".",
+      ifelse(shown$beyond > 0, ": they stand in for each other.", ": they act together.")
+    )
+  )
 }
 
 # Units of several predictors as one player, beside what their members' Shapley values add up to.
@@ -156,7 +235,11 @@ say_parts <- function(parts, models, most = 3) {
   one <- parts[parts$model %in% models & !duplicated(parts[c("model", "rows", "unit")]), ]
   shown <- utils::head(one[order(-abs(one$joint - one$sum)), ], most)
   unit <- shown$joint / 30
-  paste0(shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"), ": as one player ", format_value(shown$joint, unit), ", its members' Shapley values add up to ", format_value(shown$sum, unit), ".")
+  paste0(
+    shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"),
+    ": as one player ", format_value(shown$joint, unit),
+    ", its members' Shapley values add up to ", format_value(shown$sum, unit), "."
+  )
 }
 
 # The level of the intervals that stand in a ranking for these settings; NA where there are none.
@@ -165,41 +248,103 @@ level_shown <- function(x, s) {
   if (all(is.na(x$lower[of]))) NA_real_ else attr(x, "level")
 }
 
-# Importance on training rows far above that on holdout rows: what the model has learnt of these rows only.
+# Importance on training rows far above that on holdout rows: what the model has learnt of these
+# rows only.
 say_gap <- function(gap, models, labels, most = 3) {
   if (is.null(gap)) return(NULL)
   of <- gap[gap$model %in% models & gap$beyond, ]
-  if (!nrow(of)) return("No predictor counts for more on the training rows than the holdout interval allows.")
+  if (!nrow(of)) {
+    return(
+      paste0(
+        "No predictor counts for more on the training rows than the holdout interval ",
+        "allows."
+      )
+    )
+  }
   shown <- utils::head(of[order(-of$gap), ], most)
-  paste0("On training rows ", list_words(paste0(labels[shown$predictor], " counts for ", format_value(shown$train, shown$gap / 10), " instead of ", format_value(shown$holdout, shown$gap / 10))),
-         if (nrow(of) > most) paste0(", and ", nrow(of) - most, " more predictors lie above theirs"), ": more than the holdout interval allows, so that part of it holds for the training rows only.")
+  paste0(
+    "On training rows ",
+    list_words(paste0(
+      labels[shown$predictor], " counts for ", format_value(shown$train, shown$gap / 10),
+      " instead of ", format_value(shown$holdout, shown$gap / 10)
+    )),
+    if (nrow(of) > most) {
+      paste0(", and ", nrow(of) - most, " more predictors lie above theirs")
+    },
+    ": more than the holdout interval allows, so that part of it holds for the ",
+    "training rows only."
+  )
 }
 
 # Predictors that lend each other importance where only the plain form was asked for.
 say_twins <- function(twins, labels, most = 3) {
   if (is.null(twins)) return(NULL)
   shown <- utils::head(twins, most)
-  paste0(paste0(labels[shown$predictor], " and ", labels[shown$other], collapse = "; "), if (nrow(twins) > most) paste0("; and ", nrow(twins) - most, " more pairs"),
-         " go together: shuffled one at a time, each is carried by the other, or judged on rows that cannot occur. See unit = and conditional = TRUE.")
+  paste0(
+    paste0(labels[shown$predictor], " and ", labels[shown$other], collapse = "; "),
+    if (nrow(twins) > most) paste0("; and ", nrow(twins) - most, " more pairs"),
+    " go together: shuffled one at a time, each is carried by the other, or judged on ",
+    "rows that cannot occur. See unit = and conditional = TRUE."
+  )
 }
 
 # The shuffles' own part in the variance, where it is worth more repeats.
 say_noise <- function(settings) {
   share <- suppressWarnings(max(settings$shuffle_noise, na.rm = TRUE))
   if (is.null(settings$shuffle_noise) || !is.finite(share) || share < 0.2) return(NULL)
-  paste0("Shuffling makes up to ", format_percent(share), " of the variance behind the intervals: repeats = \"auto\" shuffles on until it is small.")
+  paste0(
+    "Shuffling makes up to ", format_percent(share),
+    " of the variance behind the intervals: repeats = \"auto\" shuffles on until it is ",
+    "small."
+  )
 }
 
 # What was measured, on what: one short line per method.
 say_settings <- function(s, level) {
-  interval <- if (is.na(level)) ", no interval" else paste0(", ", format_percent(level), " intervals")
-  switch(s$method,
-         impurity = paste0(s$measures, ", ", format_number(s$n), if (s$rows == "holdout") " rows" else if (s$rows == "oob") " rows out of bag" else " training rows", interval),
-         permutation = paste0(s$measures, ", ", format_number(s$n), if (grepl("^of ", s$note)) paste0(" ", sub(",? *(weighted|errors by block).*", "", s$note)), " rows",
-                              if (grepl("weighted", s$note)) " (weighted)", ", ", if (isTRUE(s$repeats == s$n - 1)) "all pairs" else paste(s$repeats, "repeats"),
-                              if (!is.na(level) && grepl("by block", s$note)) paste0(", ", format_percent(level), " by block") else interval),
-         shapley = paste0(if (s$scale == "score") paste0(s$measures, ", ") else paste0("mean size (", s$scale, "), "), format_number(s$n), " rows, ", if (!is.na(s$background)) paste0(s$background, " background rows, "), s$note),
-         refit = paste0(s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval),
-         structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
-         paste0(s$measures, ", ", format_number(s$n), " rows", interval))
+  interval <- if (is.na(level)) {
+    ", no interval"
+  } else {
+    paste0(", ", format_percent(level), " intervals")
+  }
+  switch(
+    s$method,
+    impurity = paste0(
+      s$measures, ", ", format_number(s$n),
+      if (s$rows == "holdout") {
+        " rows"
+      } else if (s$rows == "oob") {
+        " rows out of bag"
+      } else {
+        " training rows"
+      },
+      interval
+    ),
+    permutation = paste0(
+      s$measures, ", ", format_number(s$n),
+      if (grepl("^of ", s$note)) {
+        paste0(" ", sub(",? *(weighted|errors by block).*", "", s$note))
+      },
+      " rows", if (grepl("weighted", s$note)) " (weighted)", ", ",
+      if (isTRUE(s$repeats == s$n - 1)) "all pairs" else paste(s$repeats, "repeats"),
+      if (!is.na(level) && grepl("by block", s$note)) {
+        paste0(", ", format_percent(level), " by block")
+      } else {
+        interval
+      }
+    ),
+    shapley = paste0(
+      if (s$scale == "score") {
+        paste0(s$measures, ", ")
+      } else {
+        paste0("mean size (", s$scale, "), ")
+      },
+      format_number(s$n), " rows, ",
+      if (!is.na(s$background)) paste0(s$background, " background rows, "), s$note
+    ),
+    refit = paste0(
+      s$measures, ", ", s$repeats, " draws of ", format_number(s$n), " rows", interval
+    ),
+    structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
+    paste0(s$measures, ", ", format_number(s$n), " rows", interval)
+  )
 }

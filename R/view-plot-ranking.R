@@ -1,6 +1,7 @@
 #' Draw a ranking
 #'
-#' Dot and interval per predictor, one panel per method, shares at the right edge. The title is the finding.
+#' Dot and interval per predictor, one panel per method, shares at the right edge. The title is
+#' the finding.
 #'
 #' @param object,x A [ranking].
 #' @param ... Must be empty.
@@ -8,8 +9,10 @@
 #' @param class With several classes: the class to draw. Default: all together.
 #' @param top At most so many predictors; the rest are folded into one row.
 #' @return A ggplot.
-#' @section Reading the result: Dots further right matter more. Lines are intervals for this model on new rows; where a line
-#'   touches zero the predictor cannot be told from one that does nothing. Impurity has no interval, and is above zero even for noise.
+#' @section Reading the result: Dots further right matter more. Lines are intervals for this model
+#'   on new rows; where a line
+#'   touches zero the predictor cannot be told from one that does nothing. Impurity has no
+#'   interval, and is above zero even for noise.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
@@ -32,25 +35,63 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
   d$panel <- factor(d$panel, panels, panel_names(panels, settings))
   say <- say_ranking(main_part(part), labels)
   floor <- drawn_floor(attr(object, "floor"), part, panels, settings)
-  reach <- stats::aggregate(list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["panel"], max, na.rm = TRUE)
+  reach <- stats::aggregate(
+    list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["panel"], max, na.rm = TRUE
+  )
   reach$row <- levels(d$row)[1]
   ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
-    ggplot2::geom_blank() +
-    floor +
+    ggplot2::geom_blank() + floor +
     ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
-    ggplot2::geom_linerange(ggplot2::aes(xmin = .data$lower, xmax = .data$upper), linewidth = 1, na.rm = TRUE) +
-    ggplot2::geom_point(ggplot2::aes(shape = grepl("not above floor", .data$flag)), size = 2.6, na.rm = TRUE) +
-    ggplot2::scale_shape_manual(values = c(`FALSE` = 16, `TRUE` = 1)) +
-    ggplot2::geom_blank(ggplot2::aes(x = .data$most * 1.28, y = .data$row), data = reach, inherit.aes = FALSE) +
-    ggplot2::geom_text(ggplot2::aes(x = Inf, label = format_percent(.data$share)), hjust = 1.05, size = 3.3, colour = muted) +
-    ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = if (length(unique(settings$measures[match(panels, settings$panel)])) > 1) "free_x" else "fixed") +
-    ggplot2::scale_colour_manual(values = method_colours) +
-    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE)) +
-    ggplot2::labs(x = NULL, y = NULL, title = say,
-                  subtitle = say_subtitle(object, part, settings),
-                  caption = paste0(say_caption(settings[settings$panel %in% panels, ], object), suspects_note(part, labels), if (!is.null(floor)) " Noise floor: what permuted copies reach in refits beside them; hollow: not above it in those refits.")) +
-    theme_dreher() +
-    ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
+    ggplot2::geom_linerange(
+      ggplot2::aes(xmin = .data$lower, xmax = .data$upper), linewidth = 1, na.rm = TRUE
+    ) +
+    ggplot2::geom_point(
+      ggplot2::aes(shape = grepl("not above floor", .data$flag)), size = 2.6, na.rm = TRUE
+    ) + ggplot2::scale_shape_manual(values = c(`FALSE` = 16, `TRUE` = 1)) +
+    ggplot2::geom_blank(
+      ggplot2::aes(x = .data$most * 1.28, y = .data$row),
+      data = reach,
+      inherit.aes = FALSE
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(x = Inf, label = format_percent(.data$share)),
+      hjust = 1.05,
+      size = 3.3,
+      colour = muted
+    ) +
+    ggplot2::facet_wrap(
+      ggplot2::vars(.data$panel),
+      nrow = 1,
+      scales = if (length(unique(settings$measures[match(panels, settings$panel)])) > 1) {
+        "free_x"
+      } else {
+        "fixed"
+      }
+    ) + ggplot2::scale_colour_manual(values = method_colours) +
+    ggplot2::scale_x_continuous(
+      breaks = scales::breaks_extended(4),
+      labels = scales::label_number(drop0trailing = TRUE)
+    ) +
+    ggplot2::labs(
+      x = NULL,
+      y = NULL,
+      title = say,
+      subtitle = say_subtitle(object, part, settings),
+      caption = paste0(
+        say_caption(settings[settings$panel %in% panels, ], object),
+        suspects_note(part, labels),
+        if (!is.null(floor)) {
+          paste0(
+            " Noise floor: what permuted copies reach in refits beside them; hollow: ",
+            "not above it in those refits."
+          )
+        }
+      )
+    ) + theme_dreher() +
+    ggplot2::theme(
+      panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3),
+      panel.spacing = ggplot2::unit(18, "pt")
+    )
 }
 
 #' @rdname autoplot.dreher_ranking
@@ -63,9 +104,15 @@ plot.dreher_ranking <- function(x, ...) {
 
 pick_part <- function(x, model, class) {
   whole <- as_plain(x)
-  model <- if (is.null(model)) whole$model[1] else check_choice(model, unique(whole$model), "model")
+  model <- if (is.null(model)) {
+    whole$model[1]
+  } else {
+    check_choice(model, unique(whole$model), "model")
+  }
   part <- whole[whole$model == model, ]
-  if (is.null(class)) part[is.na(part$class), ] else {
+  if (is.null(class)) {
+    part[is.na(part$class), ]
+  } else {
     check_choice(class, unique(stats::na.omit(part$class)), "class")
     part[part$class %in% class, ]
   }
@@ -74,7 +121,11 @@ pick_part <- function(x, model, class) {
 # What decoys reach, shaded and named, in the panels it was computed for.
 drawn_floor <- function(floor, part, panels, settings) {
   if (is.null(floor)) return(NULL)
-  of <- floor$table[floor$table$model == part$model[1] & !duplicated(floor$table[c("model", "method", "rows")]), ]
+  of <- floor$table[
+    floor$table$model == part$model[1] &
+      !duplicated(floor$table[c("model", "method", "rows")]),
+
+  ]
   of$panel <- panel_of(of$method, of$rows)
   of <- of[of$panel %in% panels, ]
   if (!nrow(of)) return(NULL)
@@ -84,37 +135,74 @@ drawn_floor <- function(floor, part, panels, settings) {
 
 # of: per panel the floor.
 floor_layers <- function(of) {
-  list(ggplot2::geom_rect(ggplot2::aes(xmin = 0, xmax = .data$floor, ymin = -Inf, ymax = Inf), data = of, inherit.aes = FALSE, fill = muted, alpha = 0.15),
-       ggplot2::geom_vline(ggplot2::aes(xintercept = .data$floor), data = of, linetype = "22", colour = muted, linewidth = 0.5),
-       ggplot2::geom_text(ggplot2::aes(x = .data$floor, y = 0.55, label = "noise floor"), data = of, inherit.aes = FALSE, hjust = -0.08, vjust = 0, size = 3.2, colour = muted))
+  list(
+    ggplot2::geom_rect(
+      ggplot2::aes(xmin = 0, xmax = .data$floor, ymin = -Inf, ymax = Inf),
+      data = of,
+      inherit.aes = FALSE,
+      fill = muted,
+      alpha = 0.15
+    ),
+    ggplot2::geom_vline(
+      ggplot2::aes(xintercept = .data$floor),
+      data = of,
+      linetype = "22",
+      colour = muted,
+      linewidth = 0.5
+    ),
+    ggplot2::geom_text(
+      ggplot2::aes(x = .data$floor, y = 0.55, label = "noise floor"),
+      data = of,
+      inherit.aes = FALSE,
+      hjust = -0.08,
+      vjust = 0,
+      size = 3.2,
+      colour = muted
+    )
+  )
 }
 
 panel_names <- function(panels, settings) {
   i <- match(panels, settings$panel)
-  paste0(panels, "\n", ifelse(is.na(settings$scale[i]) | settings$scale[i] == "score", settings$measures[i], paste0("mean size, ", settings$scale[i])))
+  paste0(
+    panels, "\n",
+    ifelse(
+      is.na(settings$scale[i]) | settings$scale[i] == "score",
+      settings$measures[i],
+      paste0("mean size, ", settings$scale[i])
+    )
+  )
 }
 
 # The first `top` predictors by mean rank over methods, the others as one row that only has a share.
 fold_rest <- function(part, labels, top) {
-  mean_rank <- sort(tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean))
+  mean_rank <- sort(tapply(
+    part$rank, factor(part$predictor, unique(part$predictor)), mean
+  ))
   order <- names(mean_rank)
   rest <- if (length(order) > top) order[-seq_len(top)]
   d <- part[!part$predictor %in% rest, ]
   flagged <- unique(d$predictor[grepl("leak?|identifier", d$flag)])
   name <- shorten(labels, 32)
-  name <- stats::setNames(make.unique(ifelse(names(labels) %in% flagged, paste(name, "(?)"), name), " "), names(labels))
+  name <- stats::setNames(
+    make.unique(ifelse(names(labels) %in% flagged, paste(name, "(?)"), name), " "),
+    names(labels)
+  )
   d$row <- name[d$predictor]
   rows <- name[setdiff(order, rest)]
   if (length(rest)) {
     label <- paste(length(rest), "others, together")
-    folded <- do.call(rbind, lapply(split(part, part$panel), function(m) {
-      out <- m[1, ]
-      out[c("importance", "lower", "upper", "std_error")] <- NA_real_
-      out$share <- sum(m$share[m$predictor %in% rest], na.rm = TRUE)
-      out$flag <- ""
-      out$row <- label
-      out
-    }))
+    folded <- do.call(
+      rbind,
+      lapply(split(part, part$panel), function(m) {
+        out <- m[1, ]
+        out[c("importance", "lower", "upper", "std_error")] <- NA_real_
+        out$share <- sum(m$share[m$predictor %in% rest], na.rm = TRUE)
+        out$flag <- ""
+        out$row <- label
+        out
+      })
+    )
     d <- rbind(d, folded)
     rows <- c(rows, label)
   }
@@ -124,9 +212,14 @@ fold_rest <- function(part, labels, top) {
 
 say_subtitle <- function(x, part, settings) {
   others <- setdiff(unique(x$model), part$model[1])
-  paste0("Predictors of ", attr(x, "target"), ", model ", part$model[1], " (", settings$class[1], ")",
-         if (!is.na(part$class[1])) paste0(", class ", part$class[1]),
-         if (length(others)) paste0("; drawn with model = for ", list_words(paste0("\"", others, "\""))), ". Percent: share of the importance.")
+  paste0(
+    "Predictors of ", attr(x, "target"), ", model ", part$model[1], " (",
+    settings$class[1], ")", if (!is.na(part$class[1])) paste0(", class ", part$class[1]),
+    if (length(others)) {
+      paste0("; drawn with model = for ", list_words(paste0("\"", others, "\"")))
+    },
+    ". Percent: share of the importance."
+  )
 }
 
 # What is to be looked into stands below the figure, as a question.
@@ -136,12 +229,24 @@ suspects_note <- function(part, labels) {
 }
 
 say_caption <- function(settings, x) {
-  paste0(paste0(settings$panel, ": ", vapply(seq_len(nrow(settings)), function(i) say_settings(settings[i, ], level_shown(x, settings[i, ])), ""), collapse = ". "), ".")
+  paste0(
+    paste0(
+      settings$panel, ": ",
+      vapply(
+        seq_len(nrow(settings)),
+        function(i) say_settings(settings[i, ], level_shown(x, settings[i, ])),
+        ""
+      ),
+      collapse = ". "
+    ),
+    "."
+  )
 }
 
 #' Draw methods or models side by side
 #'
-#' The same predictors rank by rank, joined by lines: predictors on which the columns disagree in ink, the others pale.
+#' The same predictors rank by rank, joined by lines: predictors on which the columns disagree in
+#' ink, the others pale.
 #'
 #' @param ranking A [ranking] of at least two methods or models.
 #' @param ... Must be empty.
@@ -165,14 +270,19 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   d$column <- paste0(if (several) paste0(d$model, "\n"), panel_of(d$method, d$rows))
   columns <- unique(d$column)
   if (length(columns) < 2) {
-    stop_input("There is a single method and model: nothing to lay side by side.", todo = "Use rank_predictors() with several of `by`, or several models.")
+    stop_input(
+      "There is a single method and model: nothing to lay side by side.",
+      todo = "Use rank_predictors() with several of `by`, or several models."
+    )
   }
   labels <- attr(ranking, "labels")
   mean_rank <- sort(tapply(d$rank, factor(d$predictor, unique(d$predictor)), mean))
   keep <- names(mean_rank)[seq_len(min(top, length(mean_rank)))]
   d <- d[d$predictor %in% keep, ]
   # Ranks among the predictors shown, so that no line leaves the picture.
-  d$place <- stats::ave(d$rank, d$column, FUN = function(r) rank(r, ties.method = "first"))
+  d$place <- stats::ave(d$rank, d$column, FUN = function(r) {
+    rank(r, ties.method = "first")
+  })
   spread <- tapply(d$rank, d$predictor, function(r) diff(range(r)))
   # Ranks of predictors that matter nowhere are settled by chance; only those with half an even
   # share somewhere can disagree.
@@ -181,27 +291,74 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   d$x <- match(d$column, columns)
   d$under <- grepl("not above floor", d$flag, fixed = TRUE)
   d$label <- shorten(labels[d$predictor], 24)
-  gap <- 0.014 * (length(columns) - 1) * max(1, nchar(max(d$rank)) + any(d$under[d$x %in% range(d$x)]))   # beside the numbers
-  ends <- rbind(transform(d[d$x == 1, ], at = 1 - 0.03 - gap, just = 1), transform(d[d$x == length(columns), ], at = length(columns) + 0.03 + gap, just = 0))
+  gap <- 0.014 * (length(columns) - 1) *
+    max(1, nchar(max(d$rank)) + any(d$under[d$x %in% range(d$x)]))  # beside the numbers
+  ends <- rbind(
+    transform(d[d$x == 1, ], at = 1 - 0.03 - gap, just = 1),
+    transform(d[d$x == length(columns), ], at = length(columns) + 0.03 + gap, just = 0)
+  )
   odd <- keep[spread[keep] > apart & keep %in% counts]
-  say <- if (!length(odd)) paste0("The columns agree within ", count_of(apart, "rank"), " on every predictor that matters.") else {
-    paste0("They disagree by more than ", count_of(apart, "rank"), " on ", if (length(odd) <= 4) list_words(labels[odd]) else count_of(length(odd), "predictor"),
-           if (length(odd) < length(keep)) "; on the rest that matter they agree." else ".")
+  say <- if (!length(odd)) {
+    paste0(
+      "The columns agree within ", count_of(apart, "rank"),
+      " on every predictor that matters."
+    )
+  } else {
+    paste0(
+      "They disagree by more than ", count_of(apart, "rank"), " on ",
+      if (length(odd) <= 4) {
+        list_words(labels[odd])
+      } else {
+        count_of(length(odd), "predictor")
+      },
+      if (length(odd) < length(keep)) "; on the rest that matter they agree." else "."
+    )
   }
-  ggplot2::ggplot(d, ggplot2::aes(.data$x, .data$place, group = .data$predictor, colour = .data$inked, linewidth = .data$inked)) +
-    ggplot2::geom_line() +
-    ggplot2::geom_point(size = 5.6, colour = paper) +
-    ggplot2::geom_text(ggplot2::aes(label = ifelse(.data$under, paste0("(", .data$rank, ")"), .data$rank)), size = 3.5) +
-    ggplot2::geom_text(ggplot2::aes(x = .data$at, label = .data$label, hjust = .data$just), data = ends, size = 4) +
-    ggplot2::scale_y_reverse(breaks = NULL) +
-    ggplot2::scale_x_continuous(breaks = seq_along(columns), labels = columns, position = "top",
-                                limits = c(1 - 0.28 * max(1, length(columns) - 1), length(columns) + 0.28 * max(1, length(columns) - 1))) +
-    ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
+  ggplot2::ggplot(
+    d,
+    ggplot2::aes(
+      .data$x,
+      .data$place,
+      group = .data$predictor,
+      colour = .data$inked,
+      linewidth = .data$inked
+    )
+  ) + ggplot2::geom_line() + ggplot2::geom_point(size = 5.6, colour = paper) +
+    ggplot2::geom_text(
+      ggplot2::aes(label = ifelse(.data$under, paste0("(", .data$rank, ")"), .data$rank)),
+      size = 3.5
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(x = .data$at, label = .data$label, hjust = .data$just),
+      data = ends,
+      size = 4
+    ) + ggplot2::scale_y_reverse(breaks = NULL) +
+    ggplot2::scale_x_continuous(
+      breaks = seq_along(columns),
+      labels = columns,
+      position = "top",
+      limits = c(
+        1 - 0.28 * max(1, length(columns) - 1),
+        length(columns) + 0.28 * max(1, length(columns) - 1)
+      )
+    ) + ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
     ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
-    ggplot2::labs(x = NULL, y = NULL, title = say,
-                  subtitle = paste0("Ranks of the predictors of ", attr(ranking, "target"),
-                                              if (length(mean_rank) > length(keep)) paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank"), ". In ink: ranks more than ", apart, " apart, with at least half an even share somewhere.",
-                                    if (any(d$under)) " In brackets: not above the noise floor.")) +
-    theme_dreher() +
-    ggplot2::theme(panel.grid.major = ggplot2::element_blank(), axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1))
+    ggplot2::labs(
+      x = NULL,
+      y = NULL,
+      title = say,
+      subtitle = paste0(
+        "Ranks of the predictors of ", attr(ranking, "target"),
+        if (length(mean_rank) > length(keep)) {
+          paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank")
+        },
+        ". In ink: ranks more than ", apart,
+        " apart, with at least half an even share somewhere.",
+        if (any(d$under)) " In brackets: not above the noise floor."
+      )
+    ) + theme_dreher() +
+    ggplot2::theme(
+      panel.grid.major = ggplot2::element_blank(),
+      axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1)
+    )
 }

@@ -1,6 +1,7 @@
 #' Draw the stability of a ranking
 #'
-#' A strip of ranks: every predictor's ranks over the resamples, the darker the more often; rank sets as brackets, settled ranks boxed, tiers ruled off. The title is the verdict.
+#' A strip of ranks: every predictor's ranks over the resamples, the darker the more often; rank
+#' sets as brackets, settled ranks boxed, tiers ruled off. The title is the verdict.
 #'
 #' @param object,x A result of [stability()].
 #' @param ... Must be empty.
@@ -13,16 +14,23 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' plot(stability(rank_predictors(st, by = "permutation", resamples = draw_resamples(kiln$train, times = 20))))
 #' @export
-autoplot.dreher_stability <- function(object, ..., model = NULL, method = NULL, rows = NULL, slice = NULL, top = 25) {
+autoplot.dreher_stability <- function(
+    object, ..., model = NULL, method = NULL, rows = NULL, slice = NULL, top = 25) {
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
   fits <- rep(TRUE, length(object$parts))
   wanted <- list(model = model, method = method, rows = rows, slice = slice)
-  for (w in names(wanted)) if (!is.null(wanted[[w]])) {
-    have <- vapply(object$parts, function(p) as.character(p$table[[w]][1]), "")
-    fits <- fits & have %in% check_choice(wanted[[w]], unique(have), w)
+  for (w in names(wanted)) {
+    if (!is.null(wanted[[w]])) {
+      have <- vapply(object$parts, function(p) as.character(p$table[[w]][1]), "")
+      fits <- fits & have %in% check_choice(wanted[[w]], unique(have), w)
+    }
   }
-  if (!any(fits)) stop_input("No part of the result fits `model`, `method`, `rows` and `slice` at once.")
+  if (!any(fits)) {
+    stop_input(
+      "No part of the result fits `model`, `method`, `rows` and `slice` at once."
+    )
+  }
   part <- object$parts[[which(fits)[1]]]
   table <- utils::head(part$table, top)
   p <- nrow(part$table)
@@ -37,24 +45,80 @@ autoplot.dreher_stability <- function(object, ..., model = NULL, method = NULL, 
   colour <- method_colours[[table$method[1]]]
   others <- length(object$parts) - 1
   ggplot2::ggplot(cells[cells$often > 0, ], ggplot2::aes(.data$rank, .data$i)) +
-    ggplot2::geom_tile(ggplot2::aes(alpha = .data$often, fill = .data$under), width = 0.94, height = 0.62) +
-    ggplot2::geom_tile(ggplot2::aes(.data$rank, .data$y), data = table[table$settled %in% TRUE, ], fill = NA, colour = ink, linewidth = 0.9, width = 0.94, height = 0.62) +
-    ggplot2::geom_linerange(ggplot2::aes(y = .data$y + 0.42, xmin = .data$rank_lower - 0.4, xmax = .data$rank_upper + 0.4), data = table[table$settled %in% FALSE, ], inherit.aes = FALSE, colour = ink, linewidth = 0.7) +
-    ggplot2::geom_hline(yintercept = breaks + 0.5 + 0.09, colour = muted, linewidth = 0.3) +
-    ggplot2::geom_text(ggplot2::aes(label = ifelse(.data$often >= 0.1, format_percent(.data$often), ""), colour = .data$often > 0.55), size = 3.1) +
-    ggplot2::scale_alpha_continuous(range = c(0.08, 0.95), limits = c(0, 1)) +
+    ggplot2::geom_tile(
+      ggplot2::aes(alpha = .data$often, fill = .data$under), width = 0.94, height = 0.62
+    ) +
+    ggplot2::geom_tile(
+      ggplot2::aes(.data$rank, .data$y),
+      data = table[table$settled %in% TRUE, ],
+      fill = NA,
+      colour = ink,
+      linewidth = 0.9,
+      width = 0.94,
+      height = 0.62
+    ) +
+    ggplot2::geom_linerange(
+      ggplot2::aes(
+        y = .data$y + 0.42, xmin = .data$rank_lower - 0.4, xmax = .data$rank_upper + 0.4
+      ),
+      data = table[table$settled %in% FALSE, ],
+      inherit.aes = FALSE,
+      colour = ink,
+      linewidth = 0.7
+    ) +
+    ggplot2::geom_hline(
+      yintercept = breaks + 0.5 + 0.09, colour = muted, linewidth = 0.3
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(
+        label = ifelse(.data$often >= 0.1, format_percent(.data$often), ""),
+        colour = .data$often > 0.55
+      ),
+      size = 3.1
+    ) + ggplot2::scale_alpha_continuous(range = c(0.08, 0.95), limits = c(0, 1)) +
     ggplot2::scale_fill_manual(values = c(`FALSE` = colour, `TRUE` = muted)) +
     ggplot2::scale_colour_manual(values = c(`FALSE` = ink, `TRUE` = paper)) +
-    ggplot2::scale_y_reverse(breaks = table$y, labels = rows_of, expand = ggplot2::expansion(add = 0.3)) +
-    ggplot2::scale_x_continuous(breaks = unique(c(1, scales::breaks_extended(10)(c(1, last)))) |> (\(b) b[b >= 1 & b <= last & b == round(b)])(), position = "top", expand = ggplot2::expansion(add = 0.2)) +
-    ggplot2::labs(x = "rank", y = NULL, title = say_stability(part, object$labels, object$about),
-                  subtitle = paste0("Predictors of ", object$target, ", ", part_name(part$table), ": ranks over ", part$times, " ", kind_words[[object$about$kind]], " (", settings_of(object, part), ")",
-                                    if (p > nrow(table)) paste0("; the first ", nrow(table), " of ", p), "."),
-                  caption = paste0(if (object$about$kind == "seeds") "Shade and percent: how often each rank was taken." else
-                    paste0("Shade and percent: how often each rank was taken. Boxed: settled. Line below: joint ", format_percent(object$level), " rank set of an open one. Rules: tiers, whose members cannot be told from their first. "), if (under) "Grey: not above the noise floor. ", paste(c(say_measures(part), if (nzchar(say_caveats(part))) say_caveats(part)), collapse = " "),
-                    if (others > 0) paste0(" ", count_of(others, "more part", TRUE), ": model =, method = or rows =."))) +
-    theme_dreher() +
-    ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+    ggplot2::scale_y_reverse(
+      breaks = table$y, labels = rows_of, expand = ggplot2::expansion(add = 0.3)
+    ) +
+    ggplot2::scale_x_continuous(
+      breaks = unique(c(1, scales::breaks_extended(10)(c(1, last)))) |>
+        (\(b) b[b >= 1 & b <= last & b == round(b)])(),
+      position = "top",
+      expand = ggplot2::expansion(add = 0.2)
+    ) +
+    ggplot2::labs(
+      x = "rank",
+      y = NULL,
+      title = say_stability(part, object$labels, object$about),
+      subtitle = paste0(
+        "Predictors of ", object$target, ", ", part_name(part$table), ": ranks over ",
+        part$times, " ", kind_words[[object$about$kind]], " (", settings_of(object, part),
+        ")", if (p > nrow(table)) paste0("; the first ", nrow(table), " of ", p), "."
+      ),
+      caption = paste0(
+        if (object$about$kind == "seeds") {
+          "Shade and percent: how often each rank was taken."
+        } else {
+          paste0(
+            "Shade and percent: how often each rank was taken. Boxed: settled. Line ",
+            "below: joint ", format_percent(object$level),
+            " rank set of an open one. Rules: tiers, whose members cannot be told from ",
+            "their first. "
+          )
+        },
+        if (under) "Grey: not above the noise floor. ",
+        paste(
+          c(say_measures(part), if (nzchar(say_caveats(part))) say_caveats(part)),
+          collapse = " "
+        ),
+        if (others > 0) {
+          paste0(
+            " ", count_of(others, "more part", TRUE), ": model =, method = or rows =."
+          )
+        }
+      )
+    ) + theme_dreher() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
 #' @rdname autoplot.dreher_stability
@@ -86,18 +150,52 @@ autoplot.dreher_agreement <- function(object, ...) {
   d$shade <- pmax(d$tau, 0)
   ends <- data.frame(at = seq_along(lists), label = shorten(lists, 30))
   ggplot2::ggplot(d, ggplot2::aes(.data$x, .data$y)) +
-    ggplot2::geom_tile(ggplot2::aes(alpha = .data$shade), fill = "#12454A", width = 0.96, height = 0.92) +
-    ggplot2::geom_text(ggplot2::aes(label = ifelse(is.na(.data$tau), "undefined", two_digits(.data$tau, .data$tau_error)),
-                                    colour = .data$shade > 0.5), size = 4.4) +
-    ggplot2::geom_text(ggplot2::aes(.data$at - 0.42, .data$at, label = .data$label), data = ends, inherit.aes = FALSE, hjust = 0, size = 4, colour = ink, fontface = "bold") +
-    ggplot2::scale_alpha_continuous(range = c(0.06, 0.95), limits = c(0, 1), na.value = 0) +
-    ggplot2::scale_colour_manual(values = c(`FALSE` = ink, `TRUE` = paper), na.value = ink) +
-    ggplot2::scale_y_reverse(breaks = NULL) +
+    ggplot2::geom_tile(
+      ggplot2::aes(alpha = .data$shade), fill = "#12454A", width = 0.96, height = 0.92
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(
+        label = ifelse(
+          is.na(.data$tau), "undefined", two_digits(.data$tau, .data$tau_error)
+        ),
+        colour = .data$shade > 0.5
+      ),
+      size = 4.4
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(.data$at - 0.42, .data$at, label = .data$label),
+      data = ends,
+      inherit.aes = FALSE,
+      hjust = 0,
+      size = 4,
+      colour = ink,
+      fontface = "bold"
+    ) +
+    ggplot2::scale_alpha_continuous(
+      range = c(0.06, 0.95), limits = c(0, 1), na.value = 0
+    ) +
+    ggplot2::scale_colour_manual(
+      values = c(`FALSE` = ink, `TRUE` = paper), na.value = ink
+    ) + ggplot2::scale_y_reverse(breaks = NULL) +
     ggplot2::scale_x_continuous(breaks = NULL, limits = c(0.5, length(lists) + 0.9)) +
-    ggplot2::labs(x = NULL, y = NULL, title = say_agreement(object, briefly = TRUE), subtitle = paste0("Kendall's tau-b between rankings of the predictors of ", object$target, ": 1 is the same order, 0 none in common."),
-                  caption = paste(c(say_agreement(object), if (!all(is.na(d$tau_error))) paste0("\u00b1: what ", object$resamples$times, " resamples leave open.")), collapse = " ")) +
-    theme_dreher() +
-    ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+    ggplot2::labs(
+      x = NULL,
+      y = NULL,
+      title = say_agreement(object, briefly = TRUE),
+      subtitle = paste0(
+        "Kendall's tau-b between rankings of the predictors of ", object$target,
+        ": 1 is the same order, 0 none in common."
+      ),
+      caption = paste(
+        c(
+          say_agreement(object),
+          if (!all(is.na(d$tau_error))) {
+            paste0("\u00b1: what ", object$resamples$times, " resamples leave open.")
+          }
+        ),
+        collapse = " "
+      )
+    ) + theme_dreher() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
 }
 
 #' @rdname autoplot.dreher_agreement
@@ -110,14 +208,17 @@ plot.dreher_agreement <- function(x, ...) {
 
 #' Draw the noise floor
 #'
-#' Importance of every predictor in the refits with decoys, and the range that decoys reach, one panel per method.
+#' Importance of every predictor in the refits with decoys, and the range that decoys reach, one
+#' panel per method.
 #'
 #' @param object,x A result of [noise_floor()].
 #' @param ... Must be empty.
 #' @param model Name of the model to draw. Default: the first.
 #' @param top At most so many predictors.
 #' @return A ggplot.
-#' @section Reading the result: Shaded: what the largest decoy of a refit stays under in 1 - `alpha` of the refits; its darker edge is what more refits could make of it. Full dots lie above it by the family-wise p value, hollow ones do not.
+#' @section Reading the result: Shaded: what the largest decoy of a refit stays under in 1 -
+#'   `alpha` of the refits; its darker edge is what more refits could make of it. Full dots lie
+#'   above it by the family-wise p value, hollow ones do not.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + operator, kiln$train)
@@ -135,24 +236,68 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
   shown <- utils::head(first$predictor[order(-first$importance)], top)
   floor <- d[!duplicated(d$panel), ]
   d <- d[d$predictor %in% shown, ]
-  d$row <- factor(d$predictor, rev(shown), rev(make.unique(shorten(object$labels[shown], 32), " ")))
+  d$row <- factor(
+    d$predictor, rev(shown), rev(make.unique(shorten(object$labels[shown], 32), " "))
+  )
   ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
-    ggplot2::geom_blank() +
-    floor_layers(floor) +
-    ggplot2::geom_rect(ggplot2::aes(xmin = .data$floor_lower, xmax = .data$floor_upper, ymin = -Inf, ymax = Inf), data = floor, inherit.aes = FALSE, fill = muted, alpha = 0.2) +
-    ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
+    ggplot2::geom_blank() + floor_layers(floor) +
+    ggplot2::geom_rect(
+      ggplot2::aes(
+        xmin = .data$floor_lower, xmax = .data$floor_upper, ymin = -Inf, ymax = Inf
+      ),
+      data = floor,
+      inherit.aes = FALSE,
+      fill = muted,
+      alpha = 0.2
+    ) + ggplot2::geom_vline(xintercept = 0, colour = muted, linewidth = 0.4) +
     ggplot2::geom_point(ggplot2::aes(shape = .data$above), size = 2.8) +
-    ggplot2::geom_text(ggplot2::aes(x = Inf, label = paste("p", formatC(.data$p_value, digits = 3, format = "f"))), hjust = 1.05, vjust = -0.3, size = 3.3, colour = muted) +
-    ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 1)) +
+    ggplot2::geom_text(
+      ggplot2::aes(
+        x = Inf, label = paste("p", formatC(.data$p_value, digits = 3, format = "f"))
+      ),
+      hjust = 1.05,
+      vjust = -0.3,
+      size = 3.3,
+      colour = muted
+    ) + ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 1)) +
     ggplot2::scale_colour_manual(values = method_colours) +
-    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(4), labels = scales::label_number(drop0trailing = TRUE), expand = ggplot2::expansion(c(0.04, 0.2))) +
-    ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = "free_x") +
-    ggplot2::labs(x = NULL, y = NULL, title = say_above(object$table[object$table$model == model & object$table$method == d$method[1], ], object$labels),
-                  subtitle = paste0("Predictors of ", object$target, ", model ", model, ": importance in ", object$draws, " refits with a permuted copy of every predictor", if (object$conditional) " (within strata)",
-                                    if (length(shown) < nrow(first)) paste0("; the first ", length(shown), " of ", nrow(first)), if (length(models) > 1) paste0("; drawn with model = for ", list_words(paste0("\"", setdiff(models, model), "\""))), "."),
-                  caption = paste0("Shaded: what the largest copy stays under in ", format_percent(1 - object$alpha), " of the refits; its edge as far as ", object$draws, " of them tell. p: family-wise. Hollow: not above it. ", what_floor_asks(object))) +
-    theme_dreher() +
-    ggplot2::theme(panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3), panel.spacing = ggplot2::unit(18, "pt"))
+    ggplot2::scale_x_continuous(
+      breaks = scales::breaks_extended(4),
+      labels = scales::label_number(drop0trailing = TRUE),
+      expand = ggplot2::expansion(c(0.04, 0.2))
+    ) + ggplot2::facet_wrap(ggplot2::vars(.data$panel), nrow = 1, scales = "free_x") +
+    ggplot2::labs(
+      x = NULL,
+      y = NULL,
+      title = say_above(
+        object$table[object$table$model == model & object$table$method == d$method[1], ],
+        object$labels
+      ),
+      subtitle = paste0(
+        "Predictors of ", object$target, ", model ", model, ": importance in ",
+        object$draws, " refits with a permuted copy of every predictor",
+        if (object$conditional) " (within strata)",
+        if (length(shown) < nrow(first)) {
+          paste0("; the first ", length(shown), " of ", nrow(first))
+        },
+        if (length(models) > 1) {
+          paste0(
+            "; drawn with model = for ",
+            list_words(paste0("\"", setdiff(models, model), "\""))
+          )
+        },
+        "."
+      ),
+      caption = paste0(
+        "Shaded: what the largest copy stays under in ", format_percent(1 - object$alpha),
+        " of the refits; its edge as far as ", object$draws,
+        " of them tell. p: family-wise. Hollow: not above it. ", what_floor_asks(object)
+      )
+    ) + theme_dreher() +
+    ggplot2::theme(
+      panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3),
+      panel.spacing = ggplot2::unit(18, "pt")
+    )
 }
 
 #' @rdname autoplot.dreher_floor

@@ -1,15 +1,19 @@
 #' Write the report
 #'
-#' One HTML file that holds everything, pictures included: the answer first, then the questions in the order in which they should be asked.
+#' One HTML file that holds everything, pictures included: the answer first, then the questions in
+#' the order in which they should be asked.
 #'
 #' @param study A [study()].
-#' @param ... Results to show, in any order: a [ranking], and results of [stability()], [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()], [confirm_set()]. What is not
-#'   given is not shown; scores and checks are computed.
+#' @param ... Results to show, in any order: a [ranking], and results of [stability()],
+#'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
+#'   [compare_sets()], [confirm_set()]. What is not given is not shown; scores and checks are
+#'   computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
 #' @param quiet TRUE (default): no progress messages.
 #' @return `file`, invisibly.
-#' @section Errors: Results of another study (other data); objects that are no results; pandoc missing.
+#' @section Errors: Results of another study (other data); objects that are no results; pandoc
+#'   missing.
 #' @examples
 #' if (rmarkdown::pandoc_available("2.0")) {
 #'   kiln <- demo_kiln(missing = FALSE)
@@ -23,45 +27,94 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
   check_string(file, "file")
   results <- sort_results(study, list(...))
   check_pandoc()
-  if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
+  if (!dir.exists(dirname(file))) {
+    stop_input(
+      paste0("The folder \"", dirname(file), "\" does not exist."),
+      todo = "Make it first."
+    )
+  }
   if (is.null(title)) title <- paste("What predicts", study$target)
   work <- tempfile("report")
   dir.create(work)
   on.exit(unlink(work, recursive = TRUE))
-  file.copy(list.files(system.file("report", package = "dreher"), full.names = TRUE), work)
+  file.copy(
+    list.files(system.file("report", package = "dreher"), full.names = TRUE), work
+  )
   env <- new.env(parent = asNamespace("dreher"))
-  env$r <- c(list(study = study, title = title, scores = score_models(study), checks = check_data(study)), results)
-  made <- rmarkdown::render(file.path(work, "report.Rmd"), output_file = "report.html", envir = env, quiet = quiet,
-                            output_options = list(pandoc_args = c("--metadata", paste0("pagetitle=", title))))
-  if (!file.copy(made, file, overwrite = TRUE)) stop_input(paste0("The file \"", file, "\" cannot be written."))
+  env$r <- c(
+    list(
+      study = study,
+      title = title,
+      scores = score_models(study),
+      checks = check_data(study)
+    ),
+    results
+  )
+  made <- rmarkdown::render(
+    file.path(work, "report.Rmd"),
+    output_file = "report.html",
+    envir = env,
+    quiet = quiet,
+    output_options = list(pandoc_args = c("--metadata", paste0("pagetitle=", title)))
+  )
+  if (!file.copy(made, file, overwrite = TRUE)) {
+    stop_input(paste0("The file \"", file, "\" cannot be written."))
+  }
   invisible(file)
 }
 
 check_pandoc <- function() {
   if (!rmarkdown::pandoc_available("2.0")) {
-    stop_study("The report needs pandoc, which is not on this machine.", todo = "Install pandoc 2.0 or later (Debian: apt-get install pandoc).")
+    stop_study(
+      "The report needs pandoc, which is not on this machine.",
+      todo = "Install pandoc 2.0 or later (Debian: apt-get install pandoc)."
+    )
   }
 }
 
 sort_results <- function(study, given) {
-  kinds <- c(dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set", dreher_confirmation = "confirmation", dreher_stability = "stability", dreher_agreement = "agreement", dreher_twins = "twins",
-             dreher_comparison = "comparison", dreher_floor = "floor")
+  kinds <- c(
+    dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set",
+    dreher_confirmation = "confirmation", dreher_stability = "stability",
+    dreher_agreement = "agreement", dreher_twins = "twins",
+    dreher_comparison = "comparison", dreher_floor = "floor"
+  )
   out <- list()
   for (x in given) {
     kind <- kinds[intersect(class(x), names(kinds))]
     if (!length(kind)) {
-      stop_input("`...` must hold results of this study.", paste0("Given: ", class(x)[1], "."),
-                 "A ranking, its stability or agreement, a noise floor, twins, a reduction, a chosen set, a comparison, a confirmation.")
+      stop_input(
+        "`...` must hold results of this study.",
+        paste0("Given: ", class(x)[1], "."),
+        paste0(
+          "A ranking, its stability or agreement, a noise floor, twins, a reduction, ",
+          "a chosen set, a comparison, a confirmation."
+        )
+      )
     }
-    other <- if (kind %in% c("ranking", "comparison")) attr(x, "fingerprint") else if (kind %in% c("stability", "agreement", "floor")) x$fingerprint else x[["study"]]$fingerprint
+    other <- if (kind %in% c("ranking", "comparison")) {
+      attr(x, "fingerprint")
+    } else if (kind %in% c("stability", "agreement", "floor")) {
+      x$fingerprint
+    } else {
+      x[["study"]]$fingerprint
+    }
     if (!is.null(other) && other != study$fingerprint) {
-      stop_study(paste0("The ", kind, " was made from another study: its data differ."), todo = "Give results of this study.")
+      stop_study(
+        paste0("The ", kind, " was made from another study: its data differ."),
+        todo = "Give results of this study."
+      )
     }
     out[[kind]] <- x
   }
-  if (is.null(out$floor)) out$floor <- attr(out$ranking, "floor")
-  else if (!is.null(out$ranking) && is.null(attr(out$ranking, "floor"))) out$ranking <- with_floor(out$ranking, out$floor)
-  if (is.null(out$set) && !is.null(out$reduction) && length(out$reduction$curves) == 1) out$set <- choose_set(out$reduction)
+  if (is.null(out$floor)) {
+    out$floor <- attr(out$ranking, "floor")
+  } else if (!is.null(out$ranking) && is.null(attr(out$ranking, "floor"))) {
+    out$ranking <- with_floor(out$ranking, out$floor)
+  }
+  if (is.null(out$set) && !is.null(out$reduction) && length(out$reduction$curves) == 1) {
+    out$set <- choose_set(out$reduction)
+  }
   out
 }
 
@@ -83,7 +136,13 @@ page_answer <- function(r) {
   if (!is.null(r$set)) {
     lead <- say_set(r$set, r$confirmation)
     names <- labels_of(r$study, r$set$predictors)
-    lines <- c(lines, paste0("<p class=\"chosen\">", paste0("<span>", escape(names), "</span>", collapse = " "), "</p>"))
+    lines <- c(
+      lines,
+      paste0(
+        "<p class=\"chosen\">",
+        paste0("<span>", escape(names), "</span>", collapse = " "), "</p>"
+      )
+    )
   } else if (!is.null(r$ranking)) {
     lead <- say_main(r$ranking)
   } else if (!is.null(r$stability)) {
@@ -92,8 +151,15 @@ page_answer <- function(r) {
     lead <- score_sentence(r$scores)
   }
   facts <- page_facts(r)
-  paste0("<section class=\"answer\"><h1>", escape(r$title), "</h1><p class=\"lead\">", escape(lead), "</p>", paste(lines, collapse = ""),
-         "<dl>", paste0("<div><dt>", escape(names(facts)), "</dt><dd>", escape(facts), "</dd></div>", collapse = ""), "</dl></section>")
+  paste0(
+    "<section class=\"answer\"><h1>", escape(r$title), "</h1><p class=\"lead\">",
+    escape(lead), "</p>", paste(lines, collapse = ""), "<dl>",
+    paste0(
+      "<div><dt>", escape(names(facts)), "</dt><dd>", escape(facts), "</dd></div>",
+      collapse = ""
+    ),
+    "</dl></section>"
+  )
 }
 
 say_main <- function(ranking) {
@@ -109,14 +175,35 @@ page_facts <- function(r) {
     unit <- price_unit(set)
     p <- set$procedure
     metric <- r$study$metric$label
-    if (set$size && length(set$left_out)) facts["Price of leaving the others out"] <- paste0(format_value(p$price, unit), " ", in_brackets(p$price_lower, p$price_upper, unit), " ", metric, " (the choice cross-validated too)")
-    facts["Score with the choice cross-validated"] <- paste0(format_value(p$score, unit), " ", in_brackets(p$lower, p$upper, unit), "; all predictors ", format_value(set$full_score, unit), ", a constant ", format_value(set$constant_score, unit))
-    if (set$size && length(set$left_out)) facts["How sure the choice is"] <- say_picked(set)
+    if (set$size && length(set$left_out)) {
+      facts["Price of leaving the others out"] <- paste0(
+        format_value(p$price, unit), " ", in_brackets(p$price_lower, p$price_upper, unit),
+        " ", metric, " (the choice cross-validated too)"
+      )
+    }
+    facts["Score with the choice cross-validated"] <- paste0(
+      format_value(p$score, unit), " ", in_brackets(p$lower, p$upper, unit),
+      "; all predictors ", format_value(set$full_score, unit), ", a constant ",
+      format_value(set$constant_score, unit)
+    )
+    if (set$size && length(set$left_out)) {
+      facts["How sure the choice is"] <- say_picked(set)
+    }
   }
-  if (!is.null(r$confirmation)) facts["On untouched rows"] <- say_confirmation(r$confirmation)
+  if (!is.null(r$confirmation)) {
+    facts["On untouched rows"] <- say_confirmation(r$confirmation)
+  }
   leak <- r$checks$predictor[r$checks$finding == "leak"]
-  if (length(leak)) facts["To be looked into"] <- paste0("Was ", list_words(labels_or_names(r$study, leak)), " known before the target?")
-  facts["Asked"] <- paste0(list_words(names(r$study$models)), "; ", format_number(nrow(r$study$data)), " ", rows_word(r$study), " rows; ", r$study$metric$label, ", ", r$study$metric$better, " is better")
+  if (length(leak)) {
+    facts["To be looked into"] <- paste0(
+      "Was ", list_words(labels_or_names(r$study, leak)), " known before the target?"
+    )
+  }
+  facts["Asked"] <- paste0(
+    list_words(names(r$study$models)), "; ", format_number(nrow(r$study$data)), " ",
+    rows_word(r$study), " rows; ", r$study$metric$label, ", ", r$study$metric$better,
+    " is better"
+  )
   facts
 }
 
@@ -130,67 +217,226 @@ untitled <- function(plot) plot + ggplot2::labs(title = NULL)
 
 # A table that sorts and searches in the page. Numbers carry their value for sorting.
 page_table <- function(columns, values = list(), search = FALSE) {
-  head <- paste0("<th scope=\"col\"><button type=\"button\">", escape(names(columns)), "</button></th>", collapse = "")
-  cells <- vapply(names(columns), function(n) {
-    key <- if (is.null(values[[n]])) "" else paste0(" class=\"number\" data-value=\"", ifelse(is.na(values[[n]]), "", format(values[[n]], digits = 10, trim = TRUE)), "\"")
-    paste0("<td", key, ">", escape(columns[[n]]), "</td>")
-  }, character(length(columns[[1]])))
+  head <- paste0(
+    "<th scope=\"col\"><button type=\"button\">", escape(names(columns)),
+    "</button></th>", collapse = ""
+  )
+  cells <- vapply(
+    names(columns),
+    function(n) {
+      key <- if (is.null(values[[n]])) {
+        ""
+      } else {
+        paste0(
+          " class=\"number\" data-value=\"",
+          ifelse(is.na(values[[n]]), "", format(values[[n]], digits = 10, trim = TRUE)),
+          "\""
+        )
+      }
+      paste0("<td", key, ">", escape(columns[[n]]), "</td>")
+    },
+    character(length(columns[[1]]))
+  )
   rows <- apply(matrix(cells, ncol = length(columns)), 1, paste, collapse = "")
-  paste0("<div class=\"table\">", if (search) "<input type=\"search\" placeholder=\"Search\" aria-label=\"Search the table\">",
-         "<table><thead><tr>", head, "</tr></thead><tbody>", paste0("<tr>", rows, "</tr>", collapse = "\n"), "</tbody></table></div>")
+  paste0(
+    "<div class=\"table\">",
+    if (search) {
+      "<input type=\"search\" placeholder=\"Search\" aria-label=\"Search the table\">"
+    },
+    "<table><thead><tr>", head, "</tr></thead><tbody>",
+    paste0("<tr>", rows, "</tr>", collapse = "\n"), "</tbody></table></div>"
+  )
 }
 
 page_scores <- function(x) {
   if (isTRUE(attr(x, "seen"))) {
-    return(page_table(list(Model = x$model, `Score on training rows` = format_value(x$score), Constant = format_value(x$constant), `Better by` = format_value(x$gain)),
-                      list(`Score on training rows` = x$score, Constant = x$constant, `Better by` = x$gain)))
+    return(page_table(
+      list(
+        Model = x$model,
+        `Score on training rows` = format_value(x$score),
+        Constant = format_value(x$constant),
+        `Better by` = format_value(x$gain)
+      ),
+      list(
+        `Score on training rows` = x$score, Constant = x$constant, `Better by` = x$gain
+      )
+    ))
   }
-  page_table(list(Model = x$model, `Holdout score` = paste0(format_value(x$score, x$std_error), " [", format_value(x$lower, x$std_error), ", ", format_value(x$upper, x$std_error), "]"),
-                  Constant = format_value(x$constant, x$std_error), `Better by` = paste0(format_value(x$gain, x$std_error), " [", format_value(x$gain_lower, x$std_error), ", ", format_value(x$gain_upper, x$std_error), "]"),
-                  Training = format_value(x$train_score, x$std_error)), list(`Holdout score` = x$score, Constant = x$constant, `Better by` = x$gain, Training = x$train_score))
+  page_table(
+    list(
+      Model = x$model,
+      `Holdout score` = paste0(
+        format_value(x$score, x$std_error), " [", format_value(x$lower, x$std_error),
+        ", ", format_value(x$upper, x$std_error), "]"
+      ),
+      Constant = format_value(x$constant, x$std_error),
+      `Better by` = paste0(
+        format_value(x$gain, x$std_error), " [", format_value(x$gain_lower, x$std_error),
+        ", ", format_value(x$gain_upper, x$std_error), "]"
+      ),
+      Training = format_value(x$train_score, x$std_error)
+    ),
+    list(
+      `Holdout score` = x$score,
+      Constant = x$constant,
+      `Better by` = x$gain,
+      Training = x$train_score
+    )
+  )
 }
 
 page_ranking <- function(x) {
   d <- as_plain(shown_ranking(x))
   half <- (d$upper - d$lower) / 2
-  page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Class = ifelse(is.na(d$class), "", d$class), Rank = d$rank, Predictor = unname(attr(x, "labels")[d$predictor]),
-                  Importance = format_value(d$importance, half), Interval = ifelse(is.na(d$lower), "none", paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")),
-                  Share = format_percent(d$share), Flag = d$flag),
-             list(Rank = d$rank, Importance = d$importance, Interval = d$lower, Share = d$share), search = TRUE)
+  page_table(
+    list(
+      Model = d$model,
+      Method = panel_of(d$method, d$rows),
+      Class = ifelse(is.na(d$class), "", d$class),
+      Rank = d$rank,
+      Predictor = unname(attr(x, "labels")[d$predictor]),
+      Importance = format_value(d$importance, half),
+      Interval = ifelse(
+        is.na(d$lower),
+        "none",
+        paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")
+      ),
+      Share = format_percent(d$share),
+      Flag = d$flag
+    ),
+    list(Rank = d$rank, Importance = d$importance, Interval = d$lower, Share = d$share),
+    search = TRUE
+  )
 }
 
 page_stability <- function(x) {
   d <- as.data.frame(x)
   half <- (d$upper - d$lower) / 2
-  floor <- if (!all(is.na(d$above_floor))) list(`Noise floor` = ifelse(is.na(d$above_floor), "", ifelse(d$above_floor, "above", "not above")))
-  page_table(c(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Rank = d$rank, `Rank set` = ifelse(is.na(d$rank_lower), "", ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))),
-                  Spread = paste0(d$spread_lower, "-", d$spread_upper), Importance = format_value(d$importance, half), Tier = ifelse(is.na(d$tier), "", d$tier)), floor),
-             list(Rank = d$rank, `Rank set` = d$rank_lower, Spread = d$spread_lower, Importance = d$importance, Tier = d$tier), search = TRUE)
+  floor <- if (!all(is.na(d$above_floor))) {
+    list(
+      `Noise floor` = ifelse(
+        is.na(d$above_floor), "", ifelse(d$above_floor, "above", "not above")
+      )
+    )
+  }
+  page_table(
+    c(
+      list(
+        Model = d$model,
+        Method = panel_of(d$method, d$rows),
+        Predictor = unname(x$labels[d$predictor]),
+        Rank = d$rank,
+        `Rank set` = ifelse(
+          is.na(d$rank_lower),
+          "",
+          ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))
+        ),
+        Spread = paste0(d$spread_lower, "-", d$spread_upper),
+        Importance = format_value(d$importance, half),
+        Tier = ifelse(is.na(d$tier), "", d$tier)
+      ),
+      floor
+    ),
+    list(
+      Rank = d$rank,
+      `Rank set` = d$rank_lower,
+      Spread = d$spread_lower,
+      Importance = d$importance,
+      Tier = d$tier
+    ),
+    search = TRUE
+  )
 }
 
 page_floor <- function(x) {
   d <- x$table
-  unit <- stats::ave(d$importance, part_keys(cbind(d, slice = NA)), FUN = function(v) stats::sd(v) / 10)
-  page_table(list(Model = d$model, Method = panel_of(d$method, d$rows), Predictor = unname(x$labels[d$predictor]), Importance = format_value(d$importance, unit),
-                  Floor = paste0(format_value(d$floor, unit), " [", format_value(d$floor_lower, unit), ", ", format_value(d$floor_upper, unit), "]"), p = formatC(d$p_value, digits = 3, format = "f"), `Noise floor` = ifelse(d$above, "above", "not above")),
-             list(Importance = d$importance, Floor = d$floor, p = d$p_value), search = TRUE)
+  unit <- stats::ave(d$importance, part_keys(cbind(d, slice = NA)), FUN = function(v) {
+    stats::sd(v) / 10
+  })
+  page_table(
+    list(
+      Model = d$model,
+      Method = panel_of(d$method, d$rows),
+      Predictor = unname(x$labels[d$predictor]),
+      Importance = format_value(d$importance, unit),
+      Floor = paste0(
+        format_value(d$floor, unit), " [", format_value(d$floor_lower, unit), ", ",
+        format_value(d$floor_upper, unit), "]"
+      ),
+      p = formatC(d$p_value, digits = 3, format = "f"),
+      `Noise floor` = ifelse(d$above, "above", "not above")
+    ),
+    list(Importance = d$importance, Floor = d$floor, p = d$p_value),
+    search = TRUE
+  )
 }
 
 page_reduction <- function(r) {
   d <- as.data.frame(r$reduction)
   unit <- stats::median(d$price_error[d$price_error > 0])
-  beside <- c(thinned = "(without twins)", `not sensitive` = "(without sensitive ones)", `above floor` = "(above the noise floor)", all = "(all)", constant = "(constant)")[d$candidate]
-  added <- vapply(strsplit(d$added, ", ", fixed = TRUE), function(a) paste(labels_of(r$study, a), collapse = ", "), "")
-  page_table(list(Model = d$model, Size = d$size, Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)), Adds = ifelse(d$size == 0, "(constant)", ifelse(is.na(beside), added, beside)), Score = format_value(d$score, d$std_error),
-                  Price = ifelse(d$price_error == 0, "reference", paste0(format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ", format_value(d$price_upper, unit), "]")),
-                  `Random sets` = ifelse(is.na(d$random), "", paste0(format_value(d$random, d$std_error), " [", format_value(d$random_lower, d$std_error), ", ", format_value(d$random_upper, d$std_error), "]"))),
-             list(Size = d$size, Cost = d$cost, Score = d$score, Price = d$price, `Random sets` = d$random))
+  beside <- c(
+    thinned = "(without twins)", `not sensitive` = "(without sensitive ones)",
+    `above floor` = "(above the noise floor)", all = "(all)", constant = "(constant)"
+  )[d$candidate]
+  added <- vapply(
+    strsplit(d$added, ", ", fixed = TRUE),
+    function(a) paste(labels_of(r$study, a), collapse = ", "),
+    ""
+  )
+  page_table(
+    list(
+      Model = d$model,
+      Size = d$size,
+      Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)),
+      Adds = ifelse(d$size == 0, "(constant)", ifelse(is.na(beside), added, beside)),
+      Score = format_value(d$score, d$std_error),
+      Price = ifelse(
+        d$price_error == 0,
+        "reference",
+        paste0(
+          format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ",
+          format_value(d$price_upper, unit), "]"
+        )
+      ),
+      `Random sets` = ifelse(
+        is.na(d$random),
+        "",
+        paste0(
+          format_value(d$random, d$std_error), " [",
+          format_value(d$random_lower, d$std_error), ", ",
+          format_value(d$random_upper, d$std_error), "]"
+        )
+      )
+    ),
+    list(
+      Size = d$size,
+      Cost = d$cost,
+      Score = d$score,
+      Price = d$price,
+      `Random sets` = d$random
+    )
+  )
 }
 
 page_comparison <- function(x) {
   d <- as.data.frame(x)
   unit <- max(stats::median(d$diff_error[d$diff_error > 0]), 1e-12, na.rm = TRUE)
-  page_table(list(Model = d$model, Set = d$set, Size = d$size, Score = format_value(d$score, unit),
-                  `Difference in loss` = ifelse(d$set == attr(x, "reference"), "reference", paste0(format_value(d$difference, unit), " [", format_value(d$diff_lower, unit), ", ", format_value(d$diff_upper, unit), "]")), Statement = d$statement),
-             list(Size = d$size, Score = d$score, `Difference in loss` = d$difference))
+  page_table(
+    list(
+      Model = d$model,
+      Set = d$set,
+      Size = d$size,
+      Score = format_value(d$score, unit),
+      `Difference in loss` = ifelse(
+        d$set == attr(x, "reference"),
+        "reference",
+        paste0(
+          format_value(d$difference, unit), " [", format_value(d$diff_lower, unit), ", ",
+          format_value(d$diff_upper, unit), "]"
+        )
+      ),
+      Statement = d$statement
+    ),
+    list(Size = d$size, Score = d$score, `Difference in loss` = d$difference)
+  )
 }

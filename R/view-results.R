@@ -1,14 +1,19 @@
 #' Write results to a file
 #'
-#' Writes the table behind a result as CSV, JSON or a spreadsheet, with what is needed to read it: metric, direction, level, seed, numbers of rows and
-#' repeats.
+#' Writes the table behind a result as CSV, JSON or a spreadsheet, with what is needed to read it:
+#' metric, direction, level, seed, numbers of rows and repeats.
 #'
-#' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()], [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()], [compare_sets()] or [confirm_set()].
-#' @param file Path; its ending (`.csv`, `.json` or `.xlsx`) says the format. Spreadsheets are written by package writexl. Existing files are replaced.
+#' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()],
+#'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
+#'   [compare_sets()] or [confirm_set()].
+#' @param file Path; its ending (`.csv`, `.json` or `.xlsx`) says the format. Spreadsheets are
+#'   written by package writexl. Existing files are replaced.
 #' @param ... Must be empty.
-#' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an object with `about` (the circumstances)
-#'   and `rows` (the table, one object per row). Spreadsheet: the sheets `rows` and `about`, in the order of the table's rows and columns.
-#' @section Errors: An ending that is not known; a folder that does not exist or may not be written to.
+#' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an
+#'   object with `about` (the circumstances) and `rows` (the table, one object per row).
+#'   Spreadsheet: the sheets `rows` and `about`, in the order of the table's rows and columns.
+#' @section Errors: An ending that is not known; a folder that does not exist or may not be
+#'   written to.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
@@ -20,18 +25,47 @@ write_results <- function(x, file, ...) {
   check_string(file, "file")
   ending <- tolower(tools::file_ext(file))
   if (!ending %in% table_formats) {
-    stop_input(paste0("`file` must end in .csv, .json or .xlsx."), paste0("Given: \"", file, "\"."))
+    stop_input(
+      paste0("`file` must end in .csv, .json or .xlsx."), paste0("Given: \"", file, "\".")
+    )
   }
   if (ending == "xlsx") rlang::check_installed("writexl", "to write spreadsheets")
-  if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
+  if (!dir.exists(dirname(file))) {
+    stop_input(
+      paste0("The folder \"", dirname(file), "\" does not exist."),
+      todo = "Make it first."
+    )
+  }
   table <- as.data.frame(x)
   about <- circumstances(x)
   tryCatch(
-    switch(ending,
-           json = jsonlite::write_json(list(about = about, rows = table), file, auto_unbox = TRUE, digits = NA, na = "null", pretty = TRUE),
-           xlsx = writexl::write_xlsx(list(rows = cbind(table, with_settings(table, about, attr(x, "settings"))), about = about_sheet(about)), file),
-           csv = data.table::fwrite(cbind(table, with_settings(table, about, attr(x, "settings"))), file, na = "")),
-    error = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)))
+    switch(
+      ending,
+      json = jsonlite::write_json(
+        list(about = about, rows = table),
+        file,
+        auto_unbox = TRUE,
+        digits = NA,
+        na = "null",
+        pretty = TRUE
+      ),
+      xlsx = writexl::write_xlsx(
+        list(
+          rows = cbind(table, with_settings(table, about, attr(x, "settings"))),
+          about = about_sheet(about)
+        ),
+        file
+      ),
+      csv = data.table::fwrite(
+        cbind(table, with_settings(table, about, attr(x, "settings"))), file, na = ""
+      )
+    ),
+    error = function(e) {
+      stop_input(
+        paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)
+      )
+    }
+  )
   invisible(file)
 }
 
@@ -40,7 +74,11 @@ table_formats <- c("csv", "json", "xlsx")
 # What holds for the whole table, a line each.
 about_sheet <- function(about) {
   plain <- about[!vapply(about, is.data.frame, NA)]
-  data.frame(what = names(plain), value = vapply(plain, function(v) paste(format(v, digits = 15), collapse = ", "), ""), row.names = NULL)
+  data.frame(
+    what = names(plain),
+    value = vapply(plain, function(v) paste(format(v, digits = 15), collapse = ", "), ""),
+    row.names = NULL
+  )
 }
 
 circumstances <- function(x) {
@@ -50,10 +88,18 @@ circumstances <- function(x) {
     if (is.null(v)) v <- other
     if (is.null(v) || (length(v) == 1 && is.na(v))) NULL else v
   }
-  out <- list(made_by = paste("dreher", utils::packageVersion("dreher")), what = if (startsWith(class(x)[1], "dreher_")) sub("^dreher_", "", class(x)[1]),
-              target = pick("target", if (is.null(st) && is.list(x)) x[["target"]] else st$target), metric = pick("metric", if (is.null(st) && is.list(x)) x[["metric"]] else st$metric$name), better = pick("better", st$metric$better),
-              level = pick("level", if (is.list(x)) x[["level"]]), seed = pick("seed", if (is.list(x)) x[["seed"]]),
-              data = pick("fingerprint", st$fingerprint))
+  out <- list(
+    made_by = paste("dreher", utils::packageVersion("dreher")),
+    what = if (startsWith(class(x)[1], "dreher_")) sub("^dreher_", "", class(x)[1]),
+    target = pick("target", if (is.null(st) && is.list(x)) x[["target"]] else st$target),
+    metric = pick(
+      "metric", if (is.null(st) && is.list(x)) x[["metric"]] else st$metric$name
+    ),
+    better = pick("better", st$metric$better),
+    level = pick("level", if (is.list(x)) x[["level"]]),
+    seed = pick("seed", if (is.list(x)) x[["seed"]]),
+    data = pick("fingerprint", st$fingerprint)
+  )
   settings <- attr(x, "settings")
   if (!is.null(settings)) out$settings <- settings
   Filter(Negate(is.null), out)
@@ -63,10 +109,19 @@ circumstances <- function(x) {
 with_settings <- function(table, about, settings) {
   plain <- about[!vapply(about, is.data.frame, NA)]
   plain <- plain[setdiff(names(plain), c(names(table), "made_by", "what", "data"))]
-  out <- as.data.frame(lapply(plain, rep_len, nrow(table)))[seq_len(nrow(table)), , drop = FALSE]
+  out <- as.data.frame(lapply(plain, rep_len, nrow(table)))[
+    seq_len(nrow(table)), , drop = FALSE
+  ]
   if (!is.null(settings)) {
-    rows <- if (is.null(table$slice)) table$rows else rows_with_slice(table$rows, table$slice)
-    i <- match(paste(table$model, table$method, rows), paste(settings$model, settings$method, settings$rows))
+    rows <- if (is.null(table$slice)) {
+      table$rows
+    } else {
+      rows_with_slice(table$rows, table$slice)
+    }
+    i <- match(
+      paste(table$model, table$method, rows),
+      paste(settings$model, settings$method, settings$rows)
+    )
     out <- cbind(out, settings[i, c("n", "repeats", "background", "scale", "measures")])
   }
   out

@@ -1,10 +1,13 @@
 #' Write and read a chosen set
 #'
-#' A small JSON file that other languages can read: what was chosen, at what price, how sure that is, and how to come to it again.
+#' A small JSON file that other languages can read: what was chosen, at what price, how sure that
+#' is, and how to come to it again.
 #'
 #' @param set A result of [choose_set()].
 #' @param file Path of the file; it should end in `.json`.
-#' @return `write_predictor_set()`: `file`, invisibly. `read_predictor_set()`: a list with the file's fields; `as.character()` gives the columns, `formula()` a formula, and [compare_sets()] takes it as a set.
+#' @return `write_predictor_set()`: `file`, invisibly. `read_predictor_set()`: a list with the
+#'   file's fields; `as.character()` gives the columns, `formula()` a formula, and
+#'   [compare_sets()] takes it as a set.
 #' @details The file is one object:
 #'
 #' | field | holds |
@@ -36,20 +39,67 @@
 write_predictor_set <- function(set, file) {
   check_class(set, "dreher_set", "set", "choose_set()")
   check_string(file, "file")
-  if (!dir.exists(dirname(file))) stop_input(paste0("The folder \"", dirname(file), "\" does not exist."), todo = "Make it first.")
+  if (!dir.exists(dirname(file))) {
+    stop_input(
+      paste0("The folder \"", dirname(file), "\" does not exist."),
+      todo = "Make it first."
+    )
+  }
   st <- set$study
   family <- st$dictionary$family[match(set$predictors, st$dictionary$predictor)]
   one <- jsonlite::unbox
   number <- function(x) one(if (length(x) && is.finite(x)) as.double(x) else NA_real_)
-  about <- list(format = one("dreher predictor set"), version = one(1L), target = one(st$target), model = one(set$model), refit = one(set$refit), predictors = as.character(set$predictors), left_out = as.character(set$left_out),
-                families = split(set$predictors[!is.na(family)], family[!is.na(family)]), stands_for = set$stands_for, rule = one(set$rule), margin = one(if (is.null(set$margin)) NA else set$margin),
-                metric = one(st$metric$name), better = one(st$metric$better), score = number(set$score), all = number(set$full_score), constant = number(set$constant_score),
-                price = list(value = number(set$price), lower = number(set$price_lower), upper = number(set$price_upper)),
-                procedure = list(value = number(set$procedure$score), lower = number(set$procedure$lower), upper = number(set$procedure$upper)), stability = number(set$stability[["value"]]),
-                looks = looks_of_set(set), level = one(set$level), seed = one(set$seed), rows = one(nrow(st$train)), data = one(training_print(st)), `repeat` = set$how)
-  for (name in c("families", "stands_for")) if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())
-  tryCatch(writeLines(jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE), file), error = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)),
-           warning = function(e) stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)))
+  about <- list(
+    format = one("dreher predictor set"),
+    version = one(1L),
+    target = one(st$target),
+    model = one(set$model),
+    refit = one(set$refit),
+    predictors = as.character(set$predictors),
+    left_out = as.character(set$left_out),
+    families = split(set$predictors[!is.na(family)], family[!is.na(family)]),
+    stands_for = set$stands_for,
+    rule = one(set$rule),
+    margin = one(if (is.null(set$margin)) NA else set$margin),
+    metric = one(st$metric$name),
+    better = one(st$metric$better),
+    score = number(set$score),
+    all = number(set$full_score),
+    constant = number(set$constant_score),
+    price = list(
+      value = number(set$price),
+      lower = number(set$price_lower),
+      upper = number(set$price_upper)
+    ),
+    procedure = list(
+      value = number(set$procedure$score),
+      lower = number(set$procedure$lower),
+      upper = number(set$procedure$upper)
+    ),
+    stability = number(set$stability[["value"]]),
+    looks = looks_of_set(set),
+    level = one(set$level),
+    seed = one(set$seed),
+    rows = one(nrow(st$train)),
+    data = one(training_print(st)),
+    `repeat` = set$how
+  )
+  for (name in c("families", "stands_for")) {
+    if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())
+  }
+  tryCatch(
+    writeLines(jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE), file),
+    error = function(e) {
+      stop_input(
+        paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)
+      )
+    },
+    warning = function(e) {
+      stop_input(
+        paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)
+      )
+    }
+  )
   invisible(file)
 }
 
@@ -58,13 +108,33 @@ write_predictor_set <- function(set, file) {
 read_predictor_set <- function(file) {
   check_string(file, "file")
   if (!file.exists(file)) stop_input(paste0("There is no file \"", file, "\"."))
-  found <- tryCatch(jsonlite::fromJSON(file), error = function(e) stop_input(paste0("The file \"", file, "\" is not JSON."), conditionMessage(e)))
-  if (!is.list(found) || !identical(found$format, "dreher predictor set")) stop_input(paste0("The file \"", file, "\" is no predictor set."), todo = "Give a file written by write_predictor_set().")
-  if (!identical(as.integer(found$version), 1L)) stop_input(paste0("The predictor set \"", file, "\" has version ", found$version, "; version 1 is known."), todo = "Update dreher.")
+  found <- tryCatch(jsonlite::fromJSON(file), error = function(e) {
+    stop_input(paste0("The file \"", file, "\" is not JSON."), conditionMessage(e))
+  })
+  if (!is.list(found) || !identical(found$format, "dreher predictor set")) {
+    stop_input(
+      paste0("The file \"", file, "\" is no predictor set."),
+      todo = "Give a file written by write_predictor_set()."
+    )
+  }
+  if (!identical(as.integer(found$version), 1L)) {
+    stop_input(
+      paste0(
+        "The predictor set \"", file, "\" has version ", found$version,
+        "; version 1 is known."
+      ),
+      todo = "Update dreher."
+    )
+  }
   found$predictors <- as.character(unlist(found$predictors))
   found$left_out <- as.character(unlist(found$left_out))
   looks <- jsonlite::fromJSON(file, simplifyVector = FALSE)$looks
-  found$looks <- tryCatch(sound_looks(looks), error = function(e) stop_input(paste0("The file \"", file, "\" is damaged: ", conditionMessage(e), "."), todo = "Write the set again."))
+  found$looks <- tryCatch(sound_looks(looks), error = function(e) {
+    stop_input(
+      paste0("The file \"", file, "\" is damaged: ", conditionMessage(e), "."),
+      todo = "Write the set again."
+    )
+  })
   found$file <- file
   structure(found, class = "dreher_set_file")
 }
@@ -73,7 +143,11 @@ read_predictor_set <- function(file) {
 as.character.dreher_set_file <- function(x, ...) x$predictors
 
 #' @export
-formula.dreher_set_file <- function(x, ...) stats::reformulate(if (length(x$predictors)) paste0("`", x$predictors, "`") else "1", as.name(x$target))
+formula.dreher_set_file <- function(x, ...) {
+  stats::reformulate(
+    if (length(x$predictors)) paste0("`", x$predictors, "`") else "1", as.name(x$target)
+  )
+}
 
 # Looks of this session at which the set was compared.
 looks_of_set <- function(set) {

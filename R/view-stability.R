@@ -1,26 +1,59 @@
 # Stability, agreement and the noise floor in words.
 
-kind_words <- c(bootstrap = "bootstrap draws", subsample = "subsamples", folds = "folds", time = "points in time", seeds = "seeds of the model")
+kind_words <- c(
+  bootstrap = "bootstrap draws", subsample = "subsamples", folds = "folds",
+  time = "points in time", seeds = "seeds of the model"
+)
 
 say_resamples <- function(x) {
   about <- attr(x, "resamples")
   if (is.null(about)) return(NULL)
   failed <- attr(x, "failed")
-  paste0("Means over ", about$times, " ", kind_words[[about$kind]], "; stability() says how far the order can be trusted.",
-         if (NROW(failed)) paste0(" ", count_of(nrow(failed), "piece", TRUE), " failed and ", if (nrow(failed) == 1) "is" else "are", " missing, the first: ", failed$model[1], ", resample ", failed$resample[1], ": ", shorten(failed$error[1], 120)))
+  paste0(
+    "Means over ", about$times, " ", kind_words[[about$kind]],
+    "; stability() says how far the order can be trusted.",
+    if (NROW(failed)) {
+      paste0(
+        " ", count_of(nrow(failed), "piece", TRUE), " failed and ",
+        if (nrow(failed) == 1) "is" else "are", " missing, the first: ", failed$model[1],
+        ", resample ", failed$resample[1], ": ", shorten(failed$error[1], 120)
+      )
+    }
+  )
 }
 
 say_floor <- function(floor, labels) {
   if (is.null(floor)) return(NULL)
   below <- labels[unique(floor$table$predictor[!floor$table$above])]
-  paste0("Noise floor of ", floor$draws, if (floor$conditional) " conditional", " decoy refits: ",
-         if (!length(below)) "every predictor lies above it." else
-           paste0(list_words(shorten(utils::head(below, 6), 24)), if (length(below) > 6) paste0(" and ", length(below) - 6, " more"), if (length(below) == 1) " is not above it everywhere." else " are not above it everywhere."))
+  paste0(
+    "Noise floor of ", floor$draws, if (floor$conditional) " conditional",
+    " decoy refits: ",
+    if (!length(below)) {
+      "every predictor lies above it."
+    } else {
+      paste0(
+        list_words(shorten(utils::head(below, 6), 24)),
+        if (length(below) > 6) paste0(" and ", length(below) - 6, " more"),
+        if (length(below) == 1) {
+          " is not above it everywhere."
+        } else {
+          " are not above it everywhere."
+        }
+      )
+    }
+  )
 }
 
-part_name <- function(d) paste0(d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), if (!is.na(d$slice[1])) paste0(", ", d$slice[1]))
+part_name <- function(d) {
+  paste0(
+    d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])),
+    if (!is.na(d$slice[1])) paste0(", ", d$slice[1])
+  )
+}
 
-say_places <- function(lower, upper) if (lower == upper) as.character(lower) else paste0(lower, " to ", upper)
+say_places <- function(lower, upper) {
+  if (lower == upper) as.character(lower) else paste0(lower, " to ", upper)
+}
 
 # The verdict: tier by tier, what is settled and what is open.
 say_stability <- function(part, labels, about) {
@@ -28,12 +61,38 @@ say_stability <- function(part, labels, about) {
   name <- function(p) shorten(labels[p], 24)
   if (about$kind == "seeds") {
     same <- sum(d$spread_lower == d$spread_upper)
-    return(paste0("With other seeds of the model ", if (same == nrow(d)) "every predictor keeps" else paste0(same, " of ", nrow(d), " predictors keep"), " the rank. That is the learner's own noise; of other samples it says nothing."))
+    return(paste0(
+      "With other seeds of the model ",
+      if (same == nrow(d)) {
+        "every predictor keeps"
+      } else {
+        paste0(same, " of ", nrow(d), " predictors keep")
+      },
+      " the rank. That is the learner's own noise; of other samples it says nothing."
+    ))
   }
-  if (all(is.na(d$tier))) return(paste0("Too few resamples for rank sets: the first ", if (nrow(d) > 2) "three are " else "are ", list_words(name(utils::head(d$predictor, 3))), " on average."))
+  if (all(is.na(d$tier))) {
+    return(paste0(
+      "Too few resamples for rank sets: the first ",
+      if (nrow(d) > 2) "three are " else "are ",
+      list_words(name(utils::head(d$predictor, 3))), " on average."
+    ))
+  }
   settled <- d[d$settled, ]
-  out <- if (nrow(settled) == nrow(d)) "Settled: the whole order." else if (!nrow(settled)) "No rank is settled." else
-    paste0("Settled: ", list_words(paste0(name(settled$predictor)[seq_len(min(5, nrow(settled)))], " (", settled$rank[seq_len(min(5, nrow(settled)))], ")")), if (nrow(settled) > 5) paste0(" and ", nrow(settled) - 5, " more"), ".")
+  out <- if (nrow(settled) == nrow(d)) {
+    "Settled: the whole order."
+  } else if (!nrow(settled)) {
+    "No rank is settled."
+  } else {
+    paste0(
+      "Settled: ",
+      list_words(paste0(
+        name(settled$predictor)[seq_len(min(5, nrow(settled)))], " (",
+        settled$rank[seq_len(min(5, nrow(settled)))], ")"
+      )),
+      if (nrow(settled) > 5) paste0(" and ", nrow(settled) - 5, " more"), "."
+    )
+  }
   # Runs of predictors whose rank sets overlap.
   open <- d[!d$settled, ]
   if (nrow(open)) {
@@ -48,25 +107,69 @@ say_stability <- function(part, labels, about) {
       reach <- max(reach, open$rank_upper[i])
     }
     runs <- c(runs, list(from:nrow(open)))
-    say <- vapply(runs, function(r) paste0(say_places(min(open$rank_lower[r]), max(open$rank_upper[r])), " (", if (length(r) <= 4) list_words(name(open$predictor[r])) else count_of(length(r), "predictor"), ")"), "")
-    out <- paste0(out, " Open: ranks ", list_words(utils::head(say, 4)), if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"), ", each in more than one order.")
+    say <- vapply(
+      runs,
+      function(r) {
+        paste0(
+          say_places(min(open$rank_lower[r]), max(open$rank_upper[r])), " (",
+          if (length(r) <= 4) {
+            list_words(name(open$predictor[r]))
+          } else {
+            count_of(length(r), "predictor")
+          },
+          ")"
+        )
+      },
+      ""
+    )
+    out <- paste0(
+      out, " Open: ranks ", list_words(utils::head(say, 4)),
+      if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"),
+      ", each in more than one order."
+    )
   }
   under <- d$predictor[d$above_floor %in% FALSE]
   nothing <- sum(!is.na(d$lower) & d$lower <= 0)
   if (length(under)) {
-    out <- paste0(out, " ", if (length(under) <= 4) list_words(name(under)) else count_of(length(under), "predictor", TRUE), " cannot be told from noise.")
-  } else if (all(is.na(d$above_floor)) && d$method[1] %in% c("permutation", "refit") && nothing > 0) {
-    out <- paste0(out, " ", if (nothing == 1) "One cannot" else paste(nothing, "cannot"), " be told from doing nothing.")
+    out <- paste0(
+      out, " ",
+      if (length(under) <= 4) {
+        list_words(name(under))
+      } else {
+        count_of(length(under), "predictor", TRUE)
+      },
+      " cannot be told from noise."
+    )
+  } else if (all(is.na(d$above_floor)) && d$method[1] %in% c("permutation", "refit") &&
+      nothing > 0) {
+    out <- paste0(
+      out, " ", if (nothing == 1) "One cannot" else paste(nothing, "cannot"),
+      " be told from doing nothing."
+    )
   }
   out
 }
 
-# What else is to be said of the verdict: whose noise it is, and whether more resamples could change it.
+# What else is to be said of the verdict: whose noise it is, and whether more resamples could
+# change it.
 say_caveats <- function(part) {
-  paste(c(say_seeds(part$table), if (isTRUE(part$close)) "A tier lies within the Monte-Carlo error of breaking otherwise: draw more resamples."), collapse = " ")
+  paste(
+    c(
+      say_seeds(part$table),
+      if (isTRUE(part$close)) {
+        paste0(
+          "A tier lies within the Monte-Carlo error of breaking otherwise: draw more ",
+          "resamples."
+        )
+      }
+    ),
+    collapse = " "
+  )
 }
 
-say_verdict <- function(part, labels, about) trimws(paste(say_stability(part, labels, about), say_caveats(part)))
+say_verdict <- function(part, labels, about) {
+  trimws(paste(say_stability(part, labels, about), say_caveats(part)))
+}
 
 # How much of the variance of the first three the model's own seed makes up.
 say_seeds <- function(d) {
@@ -74,20 +177,50 @@ say_seeds <- function(d) {
   if (!NROW(first)) return(NULL)
   if (all(first$seed_error == 0)) return("The model's own seed changes nothing.")
   of <- range(first$seed_share)
-  paste0("The model's own seed makes up ", if (round(100 * of[1]) == round(100 * of[2])) format_percent(of[1]) else paste0(round(100 * of[1]), " to ", format_percent(of[2])),
-         " of the variance of the first ", if (nrow(first) == 1) "predictor" else c("two", "three")[nrow(first) - 1], if (of[2] > 0.25) ": more trees or averaged fits would settle that part." else "; the rest is the sample's.")
+  paste0(
+    "The model's own seed makes up ",
+    if (round(100 * of[1]) == round(100 * of[2])) {
+      format_percent(of[1])
+    } else {
+      paste0(round(100 * of[1]), " to ", format_percent(of[2]))
+    },
+    " of the variance of the first ",
+    if (nrow(first) == 1) "predictor" else c("two", "three")[nrow(first) - 1],
+    if (of[2] > 0.25) {
+      ": more trees or averaged fits would settle that part."
+    } else {
+      "; the rest is the sample's."
+    }
+  )
 }
 
 # A measure of agreement with its error, rounded up; without where there is none.
 two_digits <- function(value, error) {
   two <- function(v) formatC(v, digits = 2, format = "f")
   # No spread among few resamples is no proof that there is none.
-  paste0(two(value), ifelse(is.na(error) | error < 1e-12, "", paste0(" \u00b1", two(ceiling(100 * error) / 100))))
+  paste0(
+    two(value),
+    ifelse(
+      is.na(error) | error < 1e-12, "", paste0(" \u00b1", two(ceiling(100 * error) / 100))
+    )
+  )
 }
 
 say_measure <- function(m, name, k = NA, label = name) {
   one <- m[m$measure == name & (if (is.na(k)) is.na(m$k) else m$k %in% k), ][1, ]
-  paste0(label, " ", if (is.na(one$value)) "undefined" else paste0(two_digits(one$value, one$mc_error), if (isTRUE(one$chance > 0.005)) paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")))
+  paste0(
+    label, " ",
+    if (is.na(one$value)) {
+      "undefined"
+    } else {
+      paste0(
+        two_digits(one$value, one$mc_error),
+        if (isTRUE(one$chance > 0.005)) {
+          paste0(" (chance ", formatC(one$chance, digits = 2, format = "f"), ")")
+        }
+      )
+    }
+  )
 }
 
 say_measures <- function(part) {
@@ -95,8 +228,26 @@ say_measures <- function(part) {
   if (is.null(m)) return(NULL)
   k <- unique(stats::na.omit(m$k))
   k <- k[which.min(abs(k - 3))]
-  paste0("Agreement of the resamples: ", paste(c(say_measure(m, "Kendall's tau-b", label = "tau-b"), say_measure(m, "Kendall's W", label = "W"), say_measure(m, "rank-biased overlap", label = "rank-biased overlap"),
-    if (length(k)) say_measure(m, "chance-corrected stability of the top", k, paste0("stability of the top ", k))), collapse = ", "), ".")
+  paste0(
+    "Agreement of the resamples: ",
+    paste(
+      c(
+        say_measure(m, "Kendall's tau-b", label = "tau-b"),
+        say_measure(m, "Kendall's W", label = "W"),
+        say_measure(m, "rank-biased overlap", label = "rank-biased overlap"),
+        if (length(k)) {
+          say_measure(
+            m,
+            "chance-corrected stability of the top",
+            k,
+            paste0("stability of the top ", k)
+          )
+        }
+      ),
+      collapse = ", "
+    ),
+    "."
+  )
 }
 
 #' @export
@@ -104,19 +255,50 @@ print.dreher_stability <- function(x, ...) write_lines(x, format_stability(x))
 
 format_stability <- function(x, lines = 24) {
   several <- length(x$parts) > 1
-  head <- c(heading(paste0("Stability of the ranking of the predictors of ", x$target)),
-            paste0(" ", x$about$times, " ", kind_words[[x$about$kind]], if (x$about$kind != "seeds") paste0(" of ", format_number(round(x$about$rows)), " rows", if (any(vapply(x$parts, function(p) startsWith(p$table$rows[1], "left out"), NA))) ", ranked on the rows left out", "; ", format_percent(x$level), " sets")))
-  failed <- if (NROW(x$failed)) wrap_lines(paste0(count_of(nrow(x$failed), "piece", TRUE), " failed and ", if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."))
+  head <- c(
+    heading(paste0("Stability of the ranking of the predictors of ", x$target)),
+    paste0(
+      " ", x$about$times, " ", kind_words[[x$about$kind]],
+      if (x$about$kind != "seeds") {
+        paste0(
+          " of ", format_number(round(x$about$rows)), " rows",
+          if (any(vapply(
+              x$parts, function(p) startsWith(p$table$rows[1], "left out"), NA
+            ))) {
+            ", ranked on the rows left out"
+          },
+          "; ", format_percent(x$level), " sets"
+        )
+      }
+    )
+  )
+  failed <- if (NROW(x$failed)) {
+    wrap_lines(paste0(
+      count_of(nrow(x$failed), "piece", TRUE), " failed and ",
+      if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."
+    ))
+  }
   if (several) {
-    body <- unlist(lapply(x$parts, function(p) wrap_lines(paste0(part_name(p$table), ": ", say_verdict(p, x$labels, x$about)))))
-    foot <- c(failed, "as.data.frame() holds every predictor; plot(model = , method = ) draws one.")
+    body <- unlist(lapply(x$parts, function(p) {
+      wrap_lines(paste0(part_name(p$table), ": ", say_verdict(p, x$labels, x$about)))
+    }))
+    foot <- c(
+      failed,
+      "as.data.frame() holds every predictor; plot(model = , method = ) draws one."
+    )
     room <- lines - length(head) - length(foot) - 1
     if (length(body) > room) body <- c(utils::head(body, room - 1), " ...")
     return(c(head, body, foot))
   }
   part <- x$parts[[1]]
-  foot <- c("", wrap_lines(say_verdict(part, x$labels, x$about)), wrap_lines(say_measures(part)), failed)
-  c(head, paste0(part_name(part$table), ", ", settings_of(x, part)), stability_lines(part, x$labels, lines - length(head) - length(foot) - 2), foot)
+  foot <- c(
+    "", wrap_lines(say_verdict(part, x$labels, x$about)), wrap_lines(say_measures(part)),
+    failed
+  )
+  c(
+    head, paste0(part_name(part$table), ", ", settings_of(x, part)),
+    stability_lines(part, x$labels, lines - length(head) - length(foot) - 2), foot
+  )
 }
 
 settings_of <- function(x, part) {
@@ -130,15 +312,44 @@ stability_lines <- function(part, labels, room) {
   half <- (shown$upper - shown$lower) / 2
   top <- grep("^top_", names(d), value = TRUE)
   top <- top[which.min(abs(as.integer(sub("top_", "", top)) - 3))]
-  columns <- list(predictor = shorten(labels[shown$predictor], 24), rank = as.character(shown$rank),
-                  `rank set` = ifelse(is.na(shown$rank_lower), "", ifelse(shown$settled, "settled", paste0(shown$rank_lower, "-", shown$rank_upper))),
-                  spread = ifelse(shown$spread_lower == shown$spread_upper, as.character(shown$spread_lower), paste0(as.character(shown$spread_lower), "-", as.character(shown$spread_upper))))
-  if (length(top)) columns[[sub("_", " ", top)]] <- share_with_error(part, shown$predictor, as.integer(sub("top_", "", top)))
+  columns <- list(
+    predictor = shorten(labels[shown$predictor], 24),
+    rank = as.character(shown$rank),
+    `rank set` = ifelse(
+      is.na(shown$rank_lower),
+      "",
+      ifelse(shown$settled, "settled", paste0(shown$rank_lower, "-", shown$rank_upper))
+    ),
+    spread = ifelse(
+      shown$spread_lower == shown$spread_upper,
+      as.character(shown$spread_lower),
+      paste0(as.character(shown$spread_lower), "-", as.character(shown$spread_upper))
+    )
+  )
+  if (length(top)) {
+    columns[[sub("_", " ", top)]] <- share_with_error(
+      part, shown$predictor, as.integer(sub("top_", "", top))
+    )
+  }
   columns$importance <- with_limits(shown$importance, shown$lower, shown$upper)
   columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))
   over <- max(nchar(lay_out(columns), "width")) - 80
-  if (over > 0) columns$predictor <- shorten(columns$predictor, max(8, max(nchar(columns$predictor, "width")) - over))
-  c(lay_out(columns, c(FALSE, TRUE, FALSE, FALSE, TRUE, TRUE, TRUE)[c(TRUE, TRUE, TRUE, TRUE, length(top) > 0, TRUE, TRUE)]), if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " others: as.data.frame() shows all"))
+  if (over > 0) {
+    columns$predictor <- shorten(
+      columns$predictor, max(8, max(nchar(columns$predictor, "width")) - over)
+    )
+  }
+  c(
+    lay_out(
+      columns,
+      c(FALSE, TRUE, FALSE, FALSE, TRUE, TRUE, TRUE)[c(
+          TRUE, TRUE, TRUE, TRUE, length(top) > 0, TRUE, TRUE
+        )]
+    ),
+    if (nrow(d) > nrow(shown)) {
+      paste0("  ", nrow(d) - nrow(shown), " others: as.data.frame() shows all")
+    }
+  )
 }
 
 # Shares of the resamples in percent, with half of their limits' range.
@@ -147,13 +358,27 @@ share_with_error <- function(part, predictors, k) {
   d <- d[match(predictors, d$predictor), ]
   percent <- function(v) round(100 * v)
   even <- abs((d$upper - d$share) - (d$share - d$lower)) < 0.01
-  ifelse(even, paste0(percent(d$share), " \u00b1", percent((d$upper - d$lower) / 2), " %"), paste0(percent(d$share), " [", percent(d$lower), ", ", percent(d$upper), "] %"))
+  ifelse(
+    even,
+    paste0(percent(d$share), " \u00b1", percent((d$upper - d$lower) / 2), " %"),
+    paste0(percent(d$share), " [", percent(d$lower), ", ", percent(d$upper), "] %")
+  )
 }
 
 #' @export
 print.dreher_resamples <- function(x, ...) {
-  write_lines(x, c(heading(paste0(length(x$inside), " resamples: ", kind_words[[x$kind]])), paste0(" of ", format_number(x$rows), " rows; inside ", format_number(round(mean(lengths(x$inside)))), ", left out ", format_number(round(mean(lengths(x$outside)))),
-                                    " on average", if (!is.null(x$blocks)) paste0("; rows of one ", x$blocks, " stay together"))))
+  write_lines(
+    x,
+    c(
+      heading(paste0(length(x$inside), " resamples: ", kind_words[[x$kind]])),
+      paste0(
+        " of ", format_number(x$rows), " rows; inside ",
+        format_number(round(mean(lengths(x$inside)))), ", left out ",
+        format_number(round(mean(lengths(x$outside)))), " on average",
+        if (!is.null(x$blocks)) paste0("; rows of one ", x$blocks, " stay together")
+      )
+    )
+  )
 }
 
 #' @export
@@ -162,11 +387,34 @@ print.dreher_agreement <- function(x, ...) write_lines(x, format_agreement(x))
 format_agreement <- function(x, lines = 24) {
   d <- x$pairs[order(x$pairs$tau), ]
   shown <- utils::head(d, 10)
-  of <- function(measure) ifelse(is.na(shown[[measure]]), "", two_digits(shown[[measure]], shown[[paste0(measure, "_error")]]))
-  columns <- list(` ` = paste(shorten(shown$a, 20), "|", shorten(shown$b, 20)), `tau-b` = of("tau"), rho = of("spearman"), top = of("top_overlap"), overlap = of("rank_overlap"), shares = of("share_overlap"))
-  if (!all(is.na(d$tau_error))) columns$rho <- columns$overlap <- NULL   # no room
-  c(heading(paste0("Agreement of ", length(x$lists), " rankings of the predictors of ", x$target)), paste0(" top: of the first ", x$k, "; shares: in common", if (!is.null(columns$rho)) "; rho: Spearman; overlap: rank-biased"), lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))),
-    if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " pairs agree better"), "", wrap_lines(say_agreement(x)))
+  of <- function(measure) {
+    ifelse(
+      is.na(shown[[measure]]),
+      "",
+      two_digits(shown[[measure]], shown[[paste0(measure, "_error")]])
+    )
+  }
+  columns <- list(
+    ` ` = paste(shorten(shown$a, 20), "|", shorten(shown$b, 20)),
+    `tau-b` = of("tau"),
+    rho = of("spearman"),
+    top = of("top_overlap"),
+    overlap = of("rank_overlap"),
+    shares = of("share_overlap")
+  )
+  if (!all(is.na(d$tau_error))) columns$rho <- columns$overlap <- NULL  # no room
+  c(
+    heading(paste0(
+      "Agreement of ", length(x$lists), " rankings of the predictors of ", x$target
+    )),
+    paste0(
+      " top: of the first ", x$k, "; shares: in common",
+      if (!is.null(columns$rho)) "; rho: Spearman; overlap: rank-biased"
+    ),
+    lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))),
+    if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " pairs agree better"),
+    "", wrap_lines(say_agreement(x))
+  )
 }
 
 # briefly: the names alone.
@@ -176,20 +424,51 @@ say_agreement <- function(x, most = 3, briefly = FALSE) {
   d <- utils::head(x$predictors[is_disputed(x$predictors) & matters, ], most)
   if (!nrow(d)) return(say_no_dispute(x))
   place <- function(v) format(v, trim = TRUE)
-  more <- if (briefly) "" else paste0(" (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in, ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")")
-  paste0("They disagree most on ", list_words(paste0(shorten(x$labels[d$predictor], 24), more)), ".")
+  more <- if (briefly) {
+    ""
+  } else {
+    paste0(
+      " (", place(d$best), " in ", d$best_in, ", ", place(d$worst), " in ", d$worst_in,
+      ifelse(nzchar(d$why), paste0("; ", d$why), ""), ")"
+    )
+  }
+  paste0(
+    "They disagree most on ",
+    list_words(paste0(shorten(x$labels[d$predictor], 24), more)), "."
+  )
 }
 
 # Nobody is far apart: whether that is agreement is for the measure over all predictors to say.
 say_no_dispute <- function(x) {
-  if (max(x$pairs$shared) < 4) return(paste0("The lists share ", max(x$pairs$shared), " predictors or fewer: too few to say whether they agree."))
+  if (max(x$pairs$shared) < 4) {
+    return(paste0(
+      "The lists share ", max(x$pairs$shared),
+      " predictors or fewer: too few to say whether they agree."
+    ))
+  }
   known <- x$pairs$tau[x$pairs$shared >= 4 & !is.na(x$pairs$tau)]
-  if (!length(known)) return("No predictor that matters moves by more than a fifth of the places; a list without order has no measure of agreement.")
+  if (!length(known)) {
+    return(
+      paste0(
+        "No predictor that matters moves by more than a fifth of the places; a list ",
+        "without order has no measure of agreement."
+      )
+    )
+  }
   tau <- range(known)
   two <- function(v) formatC(v, digits = 2, format = "f")
   measured <- if (tau[1] == tau[2]) two(tau[1]) else paste(two(tau[1]), "to", two(tau[2]))
-  paste0("No predictor that matters moves by more than a fifth of the places; ",
-         if (tau[1] >= 0.7) "the rankings agree" else if (tau[1] >= 0.4) "over all predictors the orders agree in part" else "over all predictors the orders agree little", " (tau ", measured, ").")
+  paste0(
+    "No predictor that matters moves by more than a fifth of the places; ",
+    if (tau[1] >= 0.7) {
+      "the rankings agree"
+    } else if (tau[1] >= 0.4) {
+      "over all predictors the orders agree in part"
+    } else {
+      "over all predictors the orders agree little"
+    },
+    " (tau ", measured, ")."
+  )
 }
 
 #' @export
@@ -201,17 +480,43 @@ format_floor <- function(x, lines = 24) {
   body <- unlist(lapply(parts, function(d) {
     unit <- stats::sd(d$importance) / 10
     some <- utils::head(d, room)
-    c(paste0(d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), ": floor ", format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ", format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ", nrow(d)),
-      paste0("  ", pad(shorten(x$labels[some$predictor], 28), 28), pad(format_value(some$importance, unit), 10, TRUE), "  p ", formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")))
+    c(
+      paste0(
+        d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), ": floor ",
+        format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ",
+        format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ",
+        nrow(d)
+      ),
+      paste0(
+        "  ", pad(shorten(x$labels[some$predictor], 28), 28),
+        pad(format_value(some$importance, unit), 10, TRUE), "  p ",
+        formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")
+      )
+    )
   }))
-  c(heading(paste0("Noise floor of the predictors of ", x$target)), paste0(" ", x$draws, " refits with a permuted copy of every predictor", if (x$conditional) " (within strata)", if (isTRUE(x$seen)) ", asked of training rows", "; family-wise level ", format_percent(x$alpha)) |> shorten_words(80),
-    utils::head(body, lines - 5), "", wrap_lines(what_floor_asks(x)))
+  c(
+    heading(paste0("Noise floor of the predictors of ", x$target)),
+    paste0(
+      " ", x$draws, " refits with a permuted copy of every predictor",
+      if (x$conditional) " (within strata)",
+      if (isTRUE(x$seen)) ", asked of training rows", "; family-wise level ",
+      format_percent(x$alpha)
+    ) |> shorten_words(80),
+    utils::head(body, lines - 5), "", wrap_lines(what_floor_asks(x))
+  )
 }
 
 # What being above the floor means, and what it does not.
 what_floor_asks <- function(x) {
-  if (x$conditional) "Above the floor: more than a copy that keeps what the other predictors say of it." else
-    "Above the floor: related to the target, alone or through others. A useless predictor correlated with a useful one also passes; conditional = TRUE asks more."
+  if (x$conditional) {
+    "Above the floor: more than a copy that keeps what the other predictors say of it."
+  } else {
+    paste0(
+      "Above the floor: related to the target, alone or through others. A useless ",
+      "predictor correlated with a useful one also passes; conditional = TRUE asks ",
+      "more."
+    )
+  }
 }
 
 # d: the predictors of one model, method and rows.
@@ -219,6 +524,17 @@ say_above <- function(d, labels) {
   under <- d$predictor[!d$above]
   if (!length(under)) return("Every predictor scores more than chance alone.")
   if (all(!d$above)) return("No predictor scores more than chance alone.")
-  paste0(count_of(sum(d$above), "predictor", TRUE), if (sum(d$above) == 1) " scores" else " score", " more than chance alone; ",
-         if (length(under) > 6) paste(length(under), "others do not") else paste0(list_words(shorten(labels[under], 24)), if (length(under) == 1) " does not" else " do not"), ".")
+  paste0(
+    count_of(sum(d$above), "predictor", TRUE),
+    if (sum(d$above) == 1) " scores" else " score", " more than chance alone; ",
+    if (length(under) > 6) {
+      paste(length(under), "others do not")
+    } else {
+      paste0(
+        list_words(shorten(labels[under], 24)),
+        if (length(under) == 1) " does not" else " do not"
+      )
+    },
+    "."
+  )
 }

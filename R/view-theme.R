@@ -14,28 +14,33 @@ hairline <- "#E4E0D8"
 #'   ggplot2::geom_point() + theme_dreher()
 #' @export
 theme_dreher <- function(base_size = 13) {
-  ggplot2::theme_minimal(base_size = base_size) +
-    ggplot2::theme(
-      plot.background = ggplot2::element_rect(fill = paper, colour = NA),
-      panel.background = ggplot2::element_rect(fill = paper, colour = NA),
-      panel.grid.major = ggplot2::element_line(colour = hairline, linewidth = 0.4),
-      panel.grid.minor = ggplot2::element_blank(),
-      text = ggplot2::element_text(colour = ink),
-      axis.text = ggplot2::element_text(colour = ink),
-      axis.title = ggplot2::element_text(colour = muted, size = ggplot2::rel(0.9)),
-      strip.text = ggplot2::element_text(colour = ink, face = "bold", hjust = 0),
-      plot.title = wrapped_text(face = "bold", size = ggplot2::rel(1.2), lineheight = 1.1),
-      plot.subtitle = wrapped_text(colour = muted, lineheight = 1.1, margin = ggplot2::margin(b = 10)),
-      plot.caption = wrapped_text(colour = muted, hjust = 0, lineheight = 1.1),
-      plot.title.position = "plot", plot.caption.position = "plot", legend.position = "none",
-      plot.margin = ggplot2::margin(14, 16, 10, 14))
+  ggplot2::theme_minimal(base_size = base_size) + ggplot2::theme(
+    plot.background = ggplot2::element_rect(fill = paper, colour = NA),
+    panel.background = ggplot2::element_rect(fill = paper, colour = NA),
+    panel.grid.major = ggplot2::element_line(colour = hairline, linewidth = 0.4),
+    panel.grid.minor = ggplot2::element_blank(),
+    text = ggplot2::element_text(colour = ink),
+    axis.text = ggplot2::element_text(colour = ink),
+    axis.title = ggplot2::element_text(colour = muted, size = ggplot2::rel(0.9)),
+    strip.text = ggplot2::element_text(colour = ink, face = "bold", hjust = 0),
+    plot.title = wrapped_text(face = "bold", size = ggplot2::rel(1.2), lineheight = 1.1),
+    plot.subtitle = wrapped_text(
+      colour = muted, lineheight = 1.1, margin = ggplot2::margin(b = 10)
+    ),
+    plot.caption = wrapped_text(colour = muted, hjust = 0, lineheight = 1.1),
+    plot.title.position = "plot",
+    plot.caption.position = "plot",
+    legend.position = "none",
+    plot.margin = ggplot2::margin(14, 16, 10, 14)
+  )
 }
 
 # Text that breaks its lines where the picture ends, however wide it is drawn. The width is known
 # only when the picture is drawn, so the lines are broken then.
 wrapped_text <- function(...) {
   out <- ggplot2::element_text(...)
-  if (!inherits(out, "element_text")) return(out)   # from ggplot2 4.0 on elements are of another kind
+  # from ggplot2 4.0 on elements are of another kind
+  if (!inherits(out, "element_text")) return(out)
   class(out) <- c("dreher_wrapped", class(out))
   out
 }
@@ -43,7 +48,9 @@ wrapped_text <- function(...) {
 #' @rawNamespace S3method(ggplot2::element_grob, dreher_wrapped)
 #' @noRd
 element_grob.dreher_wrapped <- function(element, label = "", ...) {
-  if (is.character(label) && length(label) == 1) label <- break_lines(label, element$size, element$face)
+  if (is.character(label) && length(label) == 1) {
+    label <- break_lines(label, element$size, element$face)
+  }
   class(element) <- setdiff(class(element), "dreher_wrapped")
   ggplot2::element_grob(element, label = label, ...)
 }
@@ -51,11 +58,23 @@ element_grob.dreher_wrapped <- function(element, label = "", ...) {
 break_lines <- function(text, size, face) {
   room <- grDevices::dev.size("in")[1] - 0.55
   words <- strsplit(gsub("\\s+", " ", text), " ")[[1]]
-  width <- function(x) grid::convertWidth(grid::grobWidth(grid::textGrob(x, gp = grid::gpar(fontsize = size, fontface = face))), "in", valueOnly = TRUE)
+  width <- function(x) {
+    grid::convertWidth(
+      grid::grobWidth(grid::textGrob(
+        x, gp = grid::gpar(fontsize = size, fontface = face)
+      )),
+      "in",
+      valueOnly = TRUE
+    )
+  }
   lines <- character()
   for (word in words) {
     longer <- if (length(lines)) paste(lines[length(lines)], word) else word
-    if (length(lines) && width(longer) <= room) lines[length(lines)] <- longer else lines <- c(lines, word)
+    if (length(lines) && width(longer) <= room) {
+      lines[length(lines)] <- longer
+    } else {
+      lines <- c(lines, word)
+    }
   }
   paste(lines, collapse = "\n")
 }

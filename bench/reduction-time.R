@@ -1,5 +1,7 @@
-# A backward walk with ranking anew, three models, ten folds, one process: wall time of everything against that of the refits and predictions it contains. And a wide one: 500 rows x 5,000
-# predictors. Results go to bench/results/reduction-time.csv. Run with: Rscript bench/reduction-time.R kiln; Rscript bench/reduction-time.R wide   (some minutes each)
+# A backward walk with ranking anew, three models, ten folds, one process: wall time of everything
+# against that of the refits and predictions it contains. And a wide one: 500 rows x 5,000
+# predictors. Results go to bench/results/reduction-time.csv. Run with: Rscript
+# bench/reduction-time.R kiln; Rscript bench/reduction-time.R wide (some minutes each)
 library(dreher)
 ns <- asNamespace("dreher")
 file <- "bench/results/reduction-time.csv"
@@ -14,11 +16,15 @@ if ("kiln" %in% commandArgs(TRUE)) {
   spent <- 0
   timed <- function(name) {
     own <- get(name, ns)
-    utils::assignInNamespace(name, function(...) {
-      began <- proc.time()[[3]]
-      on.exit(spent <<- spent + proc.time()[[3]] - began)
-      own(...)
-    }, ns)
+    utils::assignInNamespace(
+      name,
+      function(...) {
+        began <- proc.time()[[3]]
+        on.exit(spent <<- spent + proc.time()[[3]] - began)
+        own(...)
+      },
+      ns
+    )
   }
   for (name in c("fit_on", "predict_fit")) timed(name)
 
@@ -26,11 +32,37 @@ if ("kiln" %in% commandArgs(TRUE)) {
   use <- setdiff(names(kiln$train), c("ring_tone", "defect", "tile_id", "batch"))
   train <- kiln$train
   d <- train[use]
-  models <- list(forest = ranger::ranger(strength ~ ., d, num.trees = 200, seed = 1, num.threads = 1), linear = lm(strength ~ ., d),
-                 boosted = gbm::gbm(strength ~ ., "gaussian", transform(d, clay_source = factor(clay_source), glaze_type = factor(glaze_type), operator = factor(operator)), n.trees = 150, interaction.depth = 4))
-  st <- study(models, kiln$holdout, "strength", train = train, dictionary = kiln$dictionary, threads = 1)
-  whole <- system.time(reduce_predictors(st, path = "backward", folds = 10, times = 1, inner_folds = 2, random = 0))[[3]]
-  keep(data.frame(what = "kiln, backward, three models: wall time / refits and their predictions", value = whole / spent))
+  models <- list(
+    forest = ranger::ranger(strength ~ ., d, num.trees = 200, seed = 1, num.threads = 1),
+    linear = lm(strength ~ ., d),
+    boosted = gbm::gbm(
+      strength ~ .,
+      "gaussian",
+      transform(
+        d,
+        clay_source = factor(clay_source),
+        glaze_type = factor(glaze_type),
+        operator = factor(operator)
+      ),
+      n.trees = 150,
+      interaction.depth = 4
+    )
+  )
+  st <- study(
+    models,
+    kiln$holdout,
+    "strength",
+    train = train,
+    dictionary = kiln$dictionary,
+    threads = 1
+  )
+  whole <- system.time(reduce_predictors(
+    st, path = "backward", folds = 10, times = 1, inner_folds = 2, random = 0
+  ))[[3]]
+  keep(data.frame(
+    what = "kiln, backward, three models: wall time / refits and their predictions",
+    value = whole / spent
+  ))
 }
 
 if ("wide" %in% commandArgs(TRUE)) {
@@ -39,7 +71,19 @@ fit <- glmnet::glmnet(as.matrix(x[1:p]), x$y, lambda = 0.1); st <- study(list(li
 seconds <- system.time(rd <- reduce_predictors(st, by = 'coefficient', path = 'backward', steps = 'geometric', sizes = round(2 * 1.6^(0:16)), times = 1, inner_folds = 2, random = 0))[[3]];
 stopifnot(all(paste0('V', 1:3) %in% choose_set(rd)$predictors));
 cat('\\n', seconds, as.double(sub('[^0-9]*([0-9]+).*', '\\\\1', grep('VmHWM', readLines('/proc/self/status'), value = TRUE))) / 1024)"
-  said <- utils::tail(system2(file.path(R.home("bin"), "Rscript"), c("-e", shQuote(in_fresh_session)), stdout = TRUE), 1)
+  said <- utils::tail(
+    system2(
+      file.path(R.home("bin"), "Rscript"),
+      c("-e", shQuote(in_fresh_session)),
+      stdout = TRUE
+    ),
+    1
+  )
   wide <- as.double(strsplit(trimws(said), " ")[[1]])
-  keep(data.frame(what = c("500 x 5,000, geometric backward, penalised linear model: seconds", "MB at most"), value = wide))
+  keep(data.frame(
+    what = c(
+      "500 x 5,000, geometric backward, penalised linear model: seconds", "MB at most"
+    ),
+    value = wide
+  ))
 }

@@ -1,8 +1,11 @@
-# Do joint rank sets hold what they promise? Simulated data sets with separated, tied and null predictors; a linear model and a forest; permutation and
-# Shapley importance; rank sets and tiers from bootstrap draws. A set holds when it contains all tied true ranks of its predictor, and counts when those of all predictors do at once.
-# A tier is broken falsely when the predictor that opens it is not truly below the one before's leader.
-# Run with: Rscript bench/stability.R [data sets] [draws] [cores]   (400 data sets of 100 draws: an hour on one core)
-# A run goes on where an earlier one stopped. Results, brought up to date as it goes: bench/results/stability.csv, and for runs of data sets (first to last) stability-parts.csv
+# Do joint rank sets hold what they promise? Simulated data sets with separated, tied and null
+# predictors; a linear model and a forest; permutation and Shapley importance; rank sets and tiers
+# from bootstrap draws. A set holds when it contains all tied true ranks of its predictor, and
+# counts when those of all predictors do at once. A tier is broken falsely when the predictor that
+# opens it is not truly below the one before's leader. Run with: Rscript bench/stability.R [data
+# sets] [draws] [cores] (400 data sets of 100 draws: an hour on one core) A run goes on where an
+# earlier one stopped. Results, brought up to date as it goes: bench/results/stability.csv, and
+# for runs of data sets (first to last) stability-parts.csv
 library(dreher)
 asked <- as.integer(commandArgs(TRUE))
 datasets <- if (length(asked) > 0) asked[1] else 400L
@@ -17,17 +20,38 @@ one <- function(i) {
   set.seed(i)
   d <- as.data.frame(matrix(rnorm(200 * 6), 200))
   d$y <- as.vector(as.matrix(d) %*% beta) + rnorm(200)
-  models <- list(linear = lm(y ~ ., d), forest = ranger::ranger(y ~ ., d, num.trees = 30, num.threads = 1, seed = i))
+  models <- list(
+    linear = lm(y ~ ., d),
+    forest = ranger::ranger(y ~ ., d, num.trees = 30, num.threads = 1, seed = i)
+  )
   st <- study(models, d, "y", train = d, threads = 1)
-  rk <- rank_predictors(st, by = c("permutation", "shapley"), repeats = 5, background = 20, resamples = draw_resamples(d, times = draws, seed = i), seed = i)
+  rk <- rank_predictors(
+    st,
+    by = c("permutation", "shapley"),
+    repeats = 5,
+    background = 20,
+    resamples = draw_resamples(d, times = draws, seed = i),
+    seed = i
+  )
   for (part in suppressWarnings(stability(rk))$parts) {
     t <- part$table
     b <- beta[match(t$predictor, names(d))]
     low <- vapply(b, function(v) 1 + sum(beta > v), 0)
     high <- vapply(b, function(v) sum(beta >= v), 0)
     opens <- which(!duplicated(t$tier))
-    found <- rbind(found, data.frame(truth, model = t$model[1], method = t$method[1], held = all(t$rank_lower <= low & t$rank_upper >= high), each = mean(t$rank_lower <= low & t$rank_upper >= high),
-                                     width = mean(t$rank_upper - t$rank_lower + 1), false_break = any(b[opens[-length(opens)]] <= b[opens[-1]]), tiers = max(t$tier)))
+    found <- rbind(
+      found,
+      data.frame(
+        truth,
+        model = t$model[1],
+        method = t$method[1],
+        held = all(t$rank_lower <= low & t$rank_upper >= high),
+        each = mean(t$rank_lower <= low & t$rank_upper >= high),
+        width = mean(t$rank_upper - t$rank_lower + 1),
+        false_break = any(b[opens[-length(opens)]] <= b[opens[-1]]),
+        tiers = max(t$tier)
+      )
+    )
   }
   found
 }
@@ -36,16 +60,29 @@ parts <- if (file.exists(parts_file)) utils::read.csv(parts_file)
 parts <- parts[parts$draws == draws, ]
 figures <- c("held", "each", "width", "false_break", "tiers")
 todo <- setdiff(seq_len(datasets), unlist(Map(seq, parts$first, parts$last)))
-apart <- cumsum(c(0, diff(todo) != 1))   # runs of data sets that follow each other, ten at a time
-for (some in unlist(lapply(split(todo, apart), function(run) split(run, (seq_along(run) - 1) %/% 10)), recursive = FALSE)) {
+apart <- cumsum(c(0, diff(todo) != 1))  # runs of data sets that follow each other, ten at a time
+for (some in unlist(
+    lapply(split(todo, apart), function(run) split(run, (seq_along(run) - 1) %/% 10)),
+    recursive = FALSE
+  )) {
   found <- do.call(rbind, parallel::mclapply(some, one, mc.cores = cores))
   cells <- stats::aggregate(found[figures], found[c("truth", "model", "method")], mean)
-  cells$data_sets <- stats::aggregate(found["held"], found[c("truth", "model", "method")], length)$held
+  cells$data_sets <- stats::aggregate(
+    found["held"], found[c("truth", "model", "method")], length
+  )$held
   parts <- rbind(parts, data.frame(cells, draws, first = min(some), last = max(some)))
   utils::write.csv(parts, parts_file, row.names = FALSE)
 }
-whole <- do.call(rbind, lapply(split(parts, parts[c("truth", "model", "method")], drop = TRUE), function(p) {
-  data.frame(p[1, c("truth", "model", "method")], lapply(p[figures], function(v) round(sum(v * p$data_sets) / sum(p$data_sets), 3)), data_sets = sum(p$data_sets), draws)
-}))
+whole <- do.call(
+  rbind,
+  lapply(split(parts, parts[c("truth", "model", "method")], drop = TRUE), function(p) {
+    data.frame(
+      p[1, c("truth", "model", "method")],
+      lapply(p[figures], function(v) round(sum(v * p$data_sets) / sum(p$data_sets), 3)),
+      data_sets = sum(p$data_sets),
+      draws
+    )
+  })
+)
 utils::write.csv(whole, "bench/results/stability.csv", row.names = FALSE)
 print(whole, row.names = FALSE)

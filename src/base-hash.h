@@ -1,5 +1,6 @@
-// A hash of a text that is the same on every machine and in every version: FNV-1a over the bytes (Fowler, Noll and
-// Vo), stretched by the mixing function of splitmix64 (Steele, Lea and Flood 2014). Not for secrets.
+// A hash of a text that is the same on every machine and in every version: FNV-1a over the bytes
+// (Fowler, Noll and Vo), stretched by the mixing function of splitmix64 (Steele, Lea and Flood
+// 2014). Not for secrets.
 #pragma once
 #include <cstdint>
 #include <string>

@@ -10,14 +10,16 @@
 #include <omp.h>
 #endif
 
-// For short loops over numbers: the compiler's second level, which R asks for, does them one at a time. Clones: the same
-// function for processors with wider registers, chosen when the library is loaded; the numbers are the same to the bit.
+// For short loops over numbers: the compiler's second level, which R asks for, does them one at a
+// time. Clones: the same function for processors with wider registers, chosen when the library is
+// loaded; the numbers are the same to the bit.
 #if defined(__GNUC__) && !defined(__clang__)
 #define DREHER_WIDE __attribute__((optimize("O3")))
 #else
 #define DREHER_WIDE
 #endif
-#if defined(__GNUC__) && !defined(__clang__) && defined(__x86_64__) && defined(__gnu_linux__) && !defined(__SANITIZE_ADDRESS__)
+#if defined(__GNUC__) && !defined(__clang__) && defined(__x86_64__) && defined(__gnu_linux__) && \
+    !defined(__SANITIZE_ADDRESS__)
 #define DREHER_CLONES __attribute__((optimize("O3"), target_clones("avx512f", "avx2", "default")))
 #else
 #define DREHER_CLONES DREHER_WIDE
@@ -33,7 +35,7 @@ namespace dreher {
 
 struct Loop {
   int threads = 1;
-  bool (*pulse)() = nullptr;   // returns true when the user wants to stop
+  bool (*pulse)() = nullptr;  // returns true when the user wants to stop
 };
 
 inline int thread_number() {
@@ -63,9 +65,9 @@ bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body bod
 template <class Body>
 bool each_block(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t size, Body body) {
   const std::ptrdiff_t blocks = (n + size - 1) / size;
-  return each_row(loop, blocks, 4 * static_cast<std::ptrdiff_t>(loop.threads), [&](std::ptrdiff_t b, int thread) {
-    body(b * size, std::min(n, (b + 1) * size), thread);
-  });
+  return each_row(
+      loop, blocks, 4 * static_cast<std::ptrdiff_t>(loop.threads),
+      [&](std::ptrdiff_t b, int thread) { body(b * size, std::min(n, (b + 1) * size), thread); });
 }
 
 }  // namespace dreher

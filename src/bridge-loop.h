@@ -1,6 +1,7 @@
 // What the files that meet R share: loops that R's user can interrupt.
 #pragma once
 #include <Rcpp.h>
+
 #include "base-loop.h"
 
 namespace {

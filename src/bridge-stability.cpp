@@ -4,7 +4,9 @@
 
 namespace {
 
-dreher::Draws draws_of(const Rcpp::NumericMatrix& x) { return dreher::Draws{x.begin(), x.nrow(), x.ncol()}; }
+dreher::Draws draws_of(const Rcpp::NumericMatrix& x) {
+  return dreher::Draws{x.begin(), x.nrow(), x.ncol()};
+}
 
 void check_places(const Rcpp::IntegerMatrix& place) {
   std::vector<bool> taken(place.nrow());
@@ -25,17 +27,21 @@ void check_places(const Rcpp::IntegerMatrix& place) {
 Rcpp::List stability_pairs(Rcpp::NumericMatrix value, int threads) {
   Rcpp::NumericMatrix above(value.ncol(), value.ncol());
   Rcpp::NumericVector with(value.nrow());
-  stop_if_interrupted(dreher::pair_up(draws_of(value), make_loop(threads), above.begin(), with.begin()));
+  stop_if_interrupted(
+      dreher::pair_up(draws_of(value), make_loop(threads), above.begin(), with.begin()));
   return Rcpp::List::create(Rcpp::Named("above") = above, Rcpp::Named("with") = with);
 }
 
 // -> joint (resamples) and single (resamples x predictors)
 // [[Rcpp::export]]
-Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre, Rcpp::NumericMatrix error, int threads) {
-  if (centre.size() != value.ncol() || error.nrow() != value.ncol() || error.ncol() != value.ncol()) Rcpp::stop("centres or errors do not fit the values");
+Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre,
+                          Rcpp::NumericMatrix error, int threads) {
+  if (centre.size() != value.ncol() || error.nrow() != value.ncol() || error.ncol() != value.ncol())
+    Rcpp::stop("centres or errors do not fit the values");
   Rcpp::NumericVector joint(value.nrow());
   Rcpp::NumericMatrix single(value.nrow(), value.ncol());
-  stop_if_interrupted(dreher::largest_gaps(draws_of(value), centre.begin(), error.begin(), make_loop(threads), joint.begin(), single.begin()));
+  stop_if_interrupted(dreher::largest_gaps(draws_of(value), centre.begin(), error.begin(),
+                                           make_loop(threads), joint.begin(), single.begin()));
   return Rcpp::List::create(Rcpp::Named("joint") = joint, Rcpp::Named("single") = single);
 }
 
@@ -44,7 +50,8 @@ Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre,
 Rcpp::NumericMatrix stability_overlap(Rcpp::IntegerMatrix place, double persistence, int threads) {
   check_places(place);
   Rcpp::NumericMatrix out(place.ncol(), place.ncol());
-  stop_if_interrupted(dreher::overlap_orders(place.begin(), place.nrow(), place.ncol(), persistence, make_loop(threads), out.begin()));
+  stop_if_interrupted(dreher::overlap_orders(place.begin(), place.nrow(), place.ncol(), persistence,
+                                             make_loop(threads), out.begin()));
   return out;
 }
 
@@ -52,17 +59,20 @@ Rcpp::NumericMatrix stability_overlap(Rcpp::IntegerMatrix place, double persiste
 // [[Rcpp::export]]
 Rcpp::NumericMatrix stability_shares(Rcpp::NumericMatrix share, int threads) {
   Rcpp::NumericMatrix out(share.ncol(), share.ncol());
-  stop_if_interrupted(dreher::overlap_shares(share.begin(), share.nrow(), share.ncol(), make_loop(threads), out.begin()));
+  stop_if_interrupted(dreher::overlap_shares(share.begin(), share.nrow(), share.ncol(),
+                                             make_loop(threads), out.begin()));
   return out;
 }
 
-// place: predictors x orders, each a permutation of 1, 2, ... -> squares (sizes) and together (orders x sizes), sizes 1 to predictors - 1
+// place: predictors x orders, each a permutation of 1, 2, ... -> squares (sizes) and together
+// (orders x sizes), sizes 1 to predictors - 1
 // [[Rcpp::export]]
 Rcpp::List stability_tops(Rcpp::IntegerMatrix place) {
   check_places(place);
   const int sizes = std::max(place.nrow() - 1, 0);
   Rcpp::NumericVector squares(sizes);
   Rcpp::NumericMatrix together(place.ncol(), sizes);
-  stop_if_interrupted(dreher::follow_tops(place.begin(), place.nrow(), place.ncol(), make_loop(1), squares.begin(), together.begin()));
+  stop_if_interrupted(dreher::follow_tops(place.begin(), place.nrow(), place.ncol(), make_loop(1),
+                                          squares.begin(), together.begin()));
   return Rcpp::List::create(Rcpp::Named("squares") = squares, Rcpp::Named("together") = together);
 }

@@ -1,4 +1,5 @@
 #include "model-coded.h"
+
 #include <cstring>
 
 namespace dreher {
@@ -40,9 +41,12 @@ double from_key(std::uint64_t key) {
 // By digits of eleven bits, the last first; digits in which all agree are passed over.
 void sort_placed(std::vector<Placed>* all, std::vector<Placed>* room) {
   constexpr int digits = 6, bits = 11, most = 1 << bits;
-  const auto digit = [](const Placed& p, int d) { return static_cast<int>(p.key >> (bits * d) & (most - 1)); };
+  const auto digit = [](const Placed& p, int d) {
+    return static_cast<int>(p.key >> (bits * d) & (most - 1));
+  };
   std::vector<std::uint32_t> count(digits * most, 0);
-  for (const Placed& p : *all) for (int d = 0; d < digits; ++d) ++count[d * most + digit(p, d)];
+  for (const Placed& p : *all)
+    for (int d = 0; d < digits; ++d) ++count[d * most + digit(p, d)];
   room->resize(all->size());
   for (int d = 0; d < digits; ++d) {
     std::uint32_t* const from = count.data() + d * most;
@@ -60,31 +64,37 @@ void sort_placed(std::vector<Placed>* all, std::vector<Placed>* room) {
 
 }  // namespace
 
-Ranks::Ranks(const Table& table, const Loop& loop) : rows(table.rows), columns(table.columns), value(table.columns), gaps(table.columns, 0) {
+Ranks::Ranks(const Table& table, const Loop& loop)
+    : rows(table.rows), columns(table.columns), value(table.columns), gaps(table.columns, 0) {
   code.assign(static_cast<std::size_t>(rows) * columns, missing_code);
   struct Place {
     std::vector<Placed> all, room;
   };
   std::vector<Place> places(loop.threads);
-  done = each_row(loop, columns, 8 * static_cast<std::ptrdiff_t>(loop.threads), [&](std::ptrdiff_t j, int thread) {
-    std::vector<Placed>& all = places[thread].all;
-    all.clear();
-    for (std::ptrdiff_t i = 0; i < rows; ++i) {
-      const double x = table.at(i, static_cast<int>(j));
-      if (!std::isnan(x)) all.push_back(Placed{to_key(x), static_cast<std::uint32_t>(i)});
-    }
-    gaps[j] = static_cast<std::ptrdiff_t>(all.size()) < rows;
-    sort_placed(&all, &places[thread].room);
-    std::vector<double>& known = value[j];
-    for (std::size_t k = 0; k < all.size(); ++k) {
-      if (k == 0 || all[k].key != all[k - 1].key) known.push_back(from_key(all[k].key));
-      code[static_cast<std::ptrdiff_t>(all[k].row) * columns + j] = static_cast<Code>(known.size()) - 1;
-    }
-  });
+  done = each_row(loop, columns, 8 * static_cast<std::ptrdiff_t>(loop.threads),
+                  [&](std::ptrdiff_t j, int thread) {
+                    std::vector<Placed>& all = places[thread].all;
+                    all.clear();
+                    for (std::ptrdiff_t i = 0; i < rows; ++i) {
+                      const double x = table.at(i, static_cast<int>(j));
+                      if (!std::isnan(x))
+                        all.push_back(Placed{to_key(x), static_cast<std::uint32_t>(i)});
+                    }
+                    gaps[j] = static_cast<std::ptrdiff_t>(all.size()) < rows;
+                    sort_placed(&all, &places[thread].room);
+                    std::vector<double>& known = value[j];
+                    for (std::size_t k = 0; k < all.size(); ++k) {
+                      if (k == 0 || all[k].key != all[k - 1].key)
+                        known.push_back(from_key(all[k].key));
+                      code[static_cast<std::ptrdiff_t>(all[k].row) * columns + j] =
+                          static_cast<Code>(known.size()) - 1;
+                    }
+                  });
 }
 
 Coded::Coded(const Forest& f, const Ranks& ranks) : forest_(f), ranks_(ranks) {
-  // Where nodes are led to in several ways (surrogates share children), they cannot stand side by side.
+  // Where nodes are led to in several ways (surrogates share children), they cannot stand side by
+  // side.
   bool graph = false;
   std::vector<char> met(f.n_nodes, 0);
   const auto meet = [&](int node) { graph = graph || met[node]++; };
@@ -93,7 +103,8 @@ Coded::Coded(const Forest& f, const Ranks& ranks) : forest_(f), ranks_(ranks) {
     if (f.column[i] < 0) continue;
     meet(f.left[i]);
     meet(f.right[i]);
-    if (f.missing[i] >= 0 && f.missing[i] != f.left[i] && f.missing[i] != f.right[i]) meet(f.missing[i]);
+    if (f.missing[i] >= 0 && f.missing[i] != f.left[i] && f.missing[i] != f.right[i])
+      meet(f.missing[i]);
   }
   step_.reserve(f.n_nodes);
   node_.reserve(f.n_nodes);
@@ -123,9 +134,13 @@ Coded::Coded(const Forest& f, const Ranks& ranks) : forest_(f), ranks_(ranks) {
         continue;
       }
       const int m = f.missing[node];
-      const bool special = f.set_from[node] >= 0 || (ranks.gaps[c] && m != f.left[node] && m != f.right[node]);
-      step_.push_back(Step{special ? 0 : count_below(ranks.value[c], f.threshold[node]), static_cast<int>(node_.size()), static_cast<unsigned>(c), m == f.left[node], special,
-                           static_cast<std::uint8_t>((f.column[f.left[node]] < 0) + 2 * (f.column[f.right[node]] < 0))});
+      const bool special =
+          f.set_from[node] >= 0 || (ranks.gaps[c] && m != f.left[node] && m != f.right[node]);
+      step_.push_back(Step{special ? 0 : count_below(ranks.value[c], f.threshold[node]),
+                           static_cast<int>(node_.size()), static_cast<unsigned>(c),
+                           m == f.left[node], special,
+                           static_cast<std::uint8_t>((f.column[f.left[node]] < 0) +
+                                                     2 * (f.column[f.right[node]] < 0))});
       stand(f.left[node]);
       stand(f.right[node]);
       if (m >= 0 && m != f.left[node] && m != f.right[node]) stand(m);
@@ -140,7 +155,9 @@ void Coded::weigh() {
   for (int t = 0; t < forest_.n_trees; ++t) {
     const std::size_t last = t + 1 < forest_.n_trees ? root_[t + 1] : node_.size();
     for (std::size_t at = root_[t]; at < last; ++at) {
-      for (int k = 0; k < K; ++k) output_[at * K + k] = forest_.weight[t] * forest_.value[static_cast<std::ptrdiff_t>(node_[at]) * K + k];
+      for (int k = 0; k < K; ++k)
+        output_[at * K + k] =
+            forest_.weight[t] * forest_.value[static_cast<std::ptrdiff_t>(node_[at]) * K + k];
     }
   }
 }

@@ -1,4 +1,5 @@
 #include "model-document.h"
+
 #include <cmath>
 #include <cstdint>
 #include <cstdlib>
@@ -10,7 +11,9 @@ namespace {
 
 const int deepest = 64;
 
-struct Broken { const char* what; };
+struct Broken {
+  const char* what;
+};
 
 Value::Content& open(Value* v) {
   if (!v->content) v->content = std::make_unique<Value::Content>();
@@ -82,7 +85,9 @@ class Json {
   std::size_t size_;
 
   void space() {
-    while (at < size_ && (bytes_[at] == ' ' || bytes_[at] == '\n' || bytes_[at] == '\t' || bytes_[at] == '\r')) ++at;
+    while (at < size_ &&
+           (bytes_[at] == ' ' || bytes_[at] == '\n' || bytes_[at] == '\t' || bytes_[at] == '\r'))
+      ++at;
   }
 
   char peek() {
@@ -98,33 +103,59 @@ class Json {
 
   void word(const char* w) {
     const std::size_t n = std::strlen(w);
-    if (size_ - at < n || std::memcmp(bytes_ + at, w, n) != 0) throw Broken{"a value cannot be read"};
+    if (size_ - at < n || std::memcmp(bytes_ + at, w, n) != 0)
+      throw Broken{"a value cannot be read"};
     at += n;
   }
 
   void value(Value* out, int depth) {
     if (depth > deepest) throw Broken{"the file nests too deeply"};
     switch (peek()) {
-      case '{': table(out, depth); break;
-      case '[': list(out, depth); break;
-      case '"': out->kind = Value::Kind::text; text(&open(out).text); break;
-      case 't': word("true"); set(out, Value::Kind::truth, 1); break;
-      case 'f': word("false"); set(out, Value::Kind::truth, 0); break;
-      case 'n': word("null"); break;
-      case 'N': word("NaN"); set(out, Value::Kind::number, NAN); break;   // not JSON, but written by libraries
-      default: set(out, Value::Kind::number, parse_number(bytes_, size_, &at));
+      case '{':
+        table(out, depth);
+        break;
+      case '[':
+        list(out, depth);
+        break;
+      case '"':
+        out->kind = Value::Kind::text;
+        text(&open(out).text);
+        break;
+      case 't':
+        word("true");
+        set(out, Value::Kind::truth, 1);
+        break;
+      case 'f':
+        word("false");
+        set(out, Value::Kind::truth, 0);
+        break;
+      case 'n':
+        word("null");
+        break;
+      case 'N':
+        word("NaN");
+        set(out, Value::Kind::number, NAN);
+        break;  // not JSON, but written by libraries
+      default:
+        set(out, Value::Kind::number, parse_number(bytes_, size_, &at));
     }
   }
 
   void list(Value* out, int depth) {
     ++at;
     out->kind = Value::Kind::numbers;
-    if (peek() == ']') { ++at; return; }
+    if (peek() == ']') {
+      ++at;
+      return;
+    }
     for (;;) {
       Value item;
       value(&item, depth + 1);
       append(out, std::move(item));
-      if (peek() == ']') { ++at; return; }
+      if (peek() == ']') {
+        ++at;
+        return;
+      }
       expect(',', "a comma is missing in a list");
     }
   }
@@ -132,7 +163,10 @@ class Json {
   void table(Value* out, int depth) {
     ++at;
     out->kind = Value::Kind::table;
-    if (peek() == '}') { ++at; return; }
+    if (peek() == '}') {
+      ++at;
+      return;
+    }
     for (;;) {
       if (peek() != '"') throw Broken{"a name is missing in a table"};
       Value::Content& content = open(out);
@@ -141,7 +175,10 @@ class Json {
       expect(':', "a colon is missing in a table");
       content.items.emplace_back();
       value(&content.items.back(), depth + 1);
-      if (peek() == '}') { ++at; return; }
+      if (peek() == '}') {
+        ++at;
+        return;
+      }
       expect(',', "a comma is missing in a table");
     }
   }
@@ -151,7 +188,10 @@ class Json {
     for (int i = 0; i < 4; ++i, ++at) {
       if (at >= size_) throw Broken{"the file ends too early"};
       const char c = bytes_[at];
-      const int digit = c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : c >= 'A' && c <= 'F' ? c - 'A' + 10 : -1;
+      const int digit = c >= '0' && c <= '9'   ? c - '0'
+                        : c >= 'a' && c <= 'f' ? c - 'a' + 10
+                        : c >= 'A' && c <= 'F' ? c - 'A' + 10
+                                               : -1;
       if (digit < 0) throw Broken{"a text holds a broken escape"};
       code = code * 16 + static_cast<unsigned>(digit);
     }
@@ -180,15 +220,30 @@ class Json {
     if (at >= size_) throw Broken{"the file ends too early"};
     const char c = bytes_[at++];
     switch (c) {
-      case '"': case '\\': case '/': out->push_back(c); break;
-      case 'b': out->push_back('\b'); break;
-      case 'f': out->push_back('\f'); break;
-      case 'n': out->push_back('\n'); break;
-      case 'r': out->push_back('\r'); break;
-      case 't': out->push_back('\t'); break;
+      case '"':
+      case '\\':
+      case '/':
+        out->push_back(c);
+        break;
+      case 'b':
+        out->push_back('\b');
+        break;
+      case 'f':
+        out->push_back('\f');
+        break;
+      case 'n':
+        out->push_back('\n');
+        break;
+      case 'r':
+        out->push_back('\r');
+        break;
+      case 't':
+        out->push_back('\t');
+        break;
       case 'u': {
         unsigned code = hex4();
-        if (code >= 0xD800 && code < 0xDC00 && at + 1 < size_ && bytes_[at] == '\\' && bytes_[at + 1] == 'u') {
+        if (code >= 0xD800 && code < 0xDC00 && at + 1 < size_ && bytes_[at] == '\\' &&
+            bytes_[at + 1] == 'u') {
           at += 2;
           const unsigned low = hex4();
           if (low < 0xDC00 || low > 0xDFFF) throw Broken{"a text holds a broken escape"};
@@ -198,7 +253,8 @@ class Json {
         utf8(code, out);
         break;
       }
-      default: throw Broken{"a text holds a broken escape"};
+      default:
+        throw Broken{"a text holds a broken escape"};
     }
   }
 
@@ -209,7 +265,10 @@ class Json {
       const char c = bytes_[at++];
       if (c == '"') return;
       if (c == '\0') throw Broken{"a text holds a zero byte"};
-      if (c == '\\') escape(out); else out->push_back(c);
+      if (c == '\\')
+        escape(out);
+      else
+        out->push_back(c);
     }
   }
 };
@@ -233,7 +292,7 @@ class Ubjson {
     do {
       if (at >= size_) throw Broken{"the file ends too early"};
       c = bytes_[at++];
-    } while (c == 'N');   // no operation
+    } while (c == 'N');  // no operation
     return c;
   }
 
@@ -247,22 +306,35 @@ class Ubjson {
 
   static int width(char type) {
     switch (type) {
-      case 'i': case 'U': return 1;
-      case 'I': return 2;
-      case 'l': case 'd': return 4;
-      case 'L': case 'D': return 8;
-      default: return 0;
+      case 'i':
+      case 'U':
+        return 1;
+      case 'I':
+        return 2;
+      case 'l':
+      case 'd':
+        return 4;
+      case 'L':
+      case 'D':
+        return 8;
+      default:
+        return 0;
     }
   }
 
   double number(char type) {
     const std::uint64_t x = big_endian(width(type));
     switch (type) {
-      case 'i': return static_cast<std::int8_t>(x);
-      case 'U': return static_cast<double>(x);
-      case 'I': return static_cast<std::int16_t>(x);
-      case 'l': return static_cast<std::int32_t>(x);
-      case 'L': return static_cast<double>(static_cast<std::int64_t>(x));
+      case 'i':
+        return static_cast<std::int8_t>(x);
+      case 'U':
+        return static_cast<double>(x);
+      case 'I':
+        return static_cast<std::int16_t>(x);
+      case 'l':
+        return static_cast<std::int32_t>(x);
+      case 'L':
+        return static_cast<double>(static_cast<std::int64_t>(x));
       case 'd': {
         const std::uint32_t bits = static_cast<std::uint32_t>(x);
         float f;
@@ -279,9 +351,11 @@ class Ubjson {
 
   // A length that the bytes left can hold, `least` bytes an item.
   std::size_t length(char type, std::size_t least) {
-    if (width(type) == 0 || type == 'd' || type == 'D') throw Broken{"a length is not a whole number"};
+    if (width(type) == 0 || type == 'd' || type == 'D')
+      throw Broken{"a length is not a whole number"};
     const double n = number(type);
-    if (!(n >= 0) || n > static_cast<double>((size_ - at) / least)) throw Broken{"a length is larger than the file"};
+    if (!(n >= 0) || n > static_cast<double>((size_ - at) / least))
+      throw Broken{"a length is larger than the file"};
     return static_cast<std::size_t>(n);
   }
 
@@ -295,13 +369,28 @@ class Ubjson {
   void value(char type, Value* out, int depth) {
     if (depth > deepest) throw Broken{"the file nests too deeply"};
     switch (type) {
-      case 'Z': break;
-      case 'T': set(out, Value::Kind::truth, 1); break;
-      case 'F': set(out, Value::Kind::truth, 0); break;
-      case 'S': out->kind = Value::Kind::text; text(next(), &open(out).text); break;
-      case 'C': out->kind = Value::Kind::text; open(out).text.assign(1, static_cast<char>(big_endian(1))); break;
-      case '[': list(out, depth); break;
-      case '{': table(out, depth); break;
+      case 'Z':
+        break;
+      case 'T':
+        set(out, Value::Kind::truth, 1);
+        break;
+      case 'F':
+        set(out, Value::Kind::truth, 0);
+        break;
+      case 'S':
+        out->kind = Value::Kind::text;
+        text(next(), &open(out).text);
+        break;
+      case 'C':
+        out->kind = Value::Kind::text;
+        open(out).text.assign(1, static_cast<char>(big_endian(1)));
+        break;
+      case '[':
+        list(out, depth);
+        break;
+      case '{':
+        table(out, depth);
+        break;
       default:
         if (width(type) == 0) throw Broken{"a value is of an unknown type"};
         set(out, Value::Kind::number, number(type));
@@ -309,13 +398,18 @@ class Ubjson {
   }
 
   // How a container starts: `$` type (optional), `#` count (optional; needed with a type).
-  struct Start { char type = 0; bool counted = false; std::size_t count = 0; };
+  struct Start {
+    char type = 0;
+    bool counted = false;
+    std::size_t count = 0;
+  };
   Start start() {
     Start s;
     if (at < size_ && bytes_[at] == '$') {
       ++at;
       s.type = next();
-      if (width(s.type) == 0 && s.type != 'S' && s.type != '[' && s.type != '{') throw Broken{"a list is of an unknown type"};
+      if (width(s.type) == 0 && s.type != 'S' && s.type != '[' && s.type != '{')
+        throw Broken{"a list is of an unknown type"};
       if (at >= size_ || bytes_[at] != '#') throw Broken{"a typed list has no length"};
     }
     if (at < size_ && bytes_[at] == '#') {
@@ -372,24 +466,33 @@ Fault read_with(Reader reader, Value* out) {
 
 }  // namespace
 
-Fault read_json(const char* bytes, std::size_t size, Value* out) { return read_with(Json(bytes, size), out); }
+Fault read_json(const char* bytes, std::size_t size, Value* out) {
+  return read_with(Json(bytes, size), out);
+}
 
-Fault read_ubjson(const char* bytes, std::size_t size, Value* out) { return read_with(Ubjson(bytes, size), out); }
+Fault read_ubjson(const char* bytes, std::size_t size, Value* out) {
+  return read_with(Ubjson(bytes, size), out);
+}
 
 Fault read_numbers(const char* bytes, std::size_t size, std::vector<double>* out) {
   std::size_t at = 0;
   try {
     while (at < size) {
-      if (bytes[at] == ' ' || bytes[at] == '\r' || bytes[at] == '\n') { ++at; continue; }
+      if (bytes[at] == ' ' || bytes[at] == '\r' || bytes[at] == '\n') {
+        ++at;
+        continue;
+      }
       const bool minus = bytes[at] == '-';
       const std::size_t word = at + (minus ? 1 : 0);
-      if (size - word >= 3 && std::memcmp(bytes + word, "inf", 3) == 0) {   // a split of present from missing
+      if (size - word >= 3 &&
+          std::memcmp(bytes + word, "inf", 3) == 0) {  // a split of present from missing
         out->push_back(minus ? -INFINITY : INFINITY);
         at = word + 3;
       } else {
         out->push_back(parse_number(bytes, size, &at));
       }
-      if (at < size && bytes[at] != ' ' && bytes[at] != '\r' && bytes[at] != '\n') throw Broken{"a number cannot be read"};
+      if (at < size && bytes[at] != ' ' && bytes[at] != '\r' && bytes[at] != '\n')
+        throw Broken{"a number cannot be read"};
     }
   } catch (const Broken& broken) {
     return Fault{broken.what, at};

@@ -5,7 +5,8 @@ namespace dreher {
 const char* find_fault(const Forest& f, int* where) {
   for (int t = 0; t < f.n_trees; ++t) {
     *where = t;
-    if (f.root[t] < 0 || f.root[t] >= f.n_nodes) return "the root of a tree is outside the node list";
+    if (f.root[t] < 0 || f.root[t] >= f.n_nodes)
+      return "the root of a tree is outside the node list";
     if (!std::isfinite(f.weight[t])) return "the weight of a tree is not a finite number";
   }
   for (int i = 0; i < f.n_nodes; ++i) {
@@ -31,7 +32,8 @@ const char* find_fault(const Forest& f, int* where) {
   return nullptr;
 }
 
-const char* order_nodes(const int* left, const int* right, const int* column, int n, std::vector<int>* order) {
+const char* order_nodes(const int* left, const int* right, const int* column, int n,
+                        std::vector<int>* order) {
   order->clear();
   if (n < 1) return "a tree has no nodes";
   std::vector<char> met(n, 0);
@@ -66,7 +68,8 @@ Walk::Walk(const Forest& f, std::ptrdiff_t rows) : forest_(f) {
     level.assign(1, 0);
     int deepest = 0;
     for (int at = first; at < static_cast<int>(node_.size()); ++at) {
-      if (static_cast<int>(node_.size()) > f.n_nodes) {   // trees that share nodes would grow without end
+      if (static_cast<int>(node_.size()) >
+          f.n_nodes) {  // trees that share nodes would grow without end
         quick_ = false;
         return;
       }
@@ -77,7 +80,8 @@ Walk::Walk(const Forest& f, std::ptrdiff_t rows) : forest_(f) {
       }
       const bool right = f.missing[node] == f.right[node];
       if (!right && f.missing[node] != f.left[node]) takes_missing_ = false;
-      step_.push_back(Step{f.threshold[node], static_cast<unsigned>(f.column[node]), right, static_cast<int>(node_.size())});
+      step_.push_back(Step{f.threshold[node], static_cast<unsigned>(f.column[node]), right,
+                           static_cast<int>(node_.size())});
       node_.push_back(f.left[node]);
       node_.push_back(f.right[node]);
       const int below = level[at - first] + 1;
@@ -111,13 +115,16 @@ void Walk::find_eight(int t, const double* rows, int* ends) const {
   for (int r = 0; r < 8; ++r) ends[r] = node_[at[r]];
 }
 
-void Walk::find(int t, const double* block, std::ptrdiff_t rows, bool has_missing, int* ends) const {
+void Walk::find(int t, const double* block, std::ptrdiff_t rows, bool has_missing,
+                int* ends) const {
   const std::ptrdiff_t p = forest_.n_columns;
   std::ptrdiff_t i = 0;
   if (quick_ && (!has_missing || takes_missing_)) {
     for (; i + 8 <= rows; i += 8) {
-      if (has_missing) find_eight<true>(t, block + i * p, ends + i);
-      else find_eight<false>(t, block + i * p, ends + i);
+      if (has_missing)
+        find_eight<true>(t, block + i * p, ends + i);
+      else
+        find_eight<false>(t, block + i * p, ends + i);
     }
   }
   for (; i < rows; ++i) ends[i] = forest_.end_of(forest_.root[t], block + i * p);
@@ -136,7 +143,8 @@ const std::ptrdiff_t most_block_rows = 256;
 
 // Blocks of rows that stay in the processor's cache, however many columns there are.
 std::ptrdiff_t block_rows_for(int columns) {
-  return std::max<std::ptrdiff_t>(32, std::min<std::ptrdiff_t>(most_block_rows, 65536 / std::max(columns, 1) / 8 * 8));
+  return std::max<std::ptrdiff_t>(
+      32, std::min<std::ptrdiff_t>(most_block_rows, 65536 / std::max(columns, 1) / 8 * 8));
 }
 
 // Calls visit(i, t, end) for every row and tree; trees outside, rows inside, blocks in parallel.
@@ -144,23 +152,26 @@ template <class Visit>
 bool walk_all(const Forest& f, const Table& table, const Loop& loop, Visit visit) {
   const Walk walk(f, table.rows);
   const std::ptrdiff_t block_rows = block_rows_for(table.columns);
-  std::vector<std::vector<double>> blocks(loop.threads, std::vector<double>(block_rows * table.columns));
-  return each_block(loop, table.rows, block_rows, [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
-    double* block = blocks[thread].data();
-    table.read_block(from, to, block);
-    const bool has_missing = any_missing(block, (to - from) * table.columns);
-    int ends[most_block_rows];
-    for (int t = 0; t < f.n_trees; ++t) {
-      walk.find(t, block, to - from, has_missing, ends);
-      for (std::ptrdiff_t i = from; i < to; ++i) visit(i, t, ends[i - from]);
-    }
-  });
+  std::vector<std::vector<double>> blocks(loop.threads,
+                                          std::vector<double>(block_rows * table.columns));
+  return each_block(loop, table.rows, block_rows,
+                    [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
+                      double* block = blocks[thread].data();
+                      table.read_block(from, to, block);
+                      const bool has_missing = any_missing(block, (to - from) * table.columns);
+                      int ends[most_block_rows];
+                      for (int t = 0; t < f.n_trees; ++t) {
+                        walk.find(t, block, to - from, has_missing, ends);
+                        for (std::ptrdiff_t i = from; i < to; ++i) visit(i, t, ends[i - from]);
+                      }
+                    });
 }
 
 }  // namespace
 
 bool predict_rows(const Forest& f, const Table& table, const Loop& loop, double* out) {
-  for (int k = 0; k < f.n_outputs; ++k) std::fill(out + table.rows * k, out + table.rows * (k + 1), f.base[k]);
+  for (int k = 0; k < f.n_outputs; ++k)
+    std::fill(out + table.rows * k, out + table.rows * (k + 1), f.base[k]);
   return walk_all(f, table, loop, [&](std::ptrdiff_t i, int t, int end) {
     const double* value = f.value + static_cast<std::ptrdiff_t>(end) * f.n_outputs;
     for (int k = 0; k < f.n_outputs; ++k) out[i + table.rows * k] += f.weight[t] * value[k];
@@ -168,7 +179,8 @@ bool predict_rows(const Forest& f, const Table& table, const Loop& loop, double*
 }
 
 bool find_ends(const Forest& f, const Table& table, const Loop& loop, int* ends) {
-  return walk_all(f, table, loop, [&](std::ptrdiff_t i, int t, int end) { ends[i + table.rows * t] = end; });
+  return walk_all(f, table, loop,
+                  [&](std::ptrdiff_t i, int t, int end) { ends[i + table.rows * t] = end; });
 }
 
 }  // namespace dreher

@@ -18,6 +18,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <vector>
+
 #include "base-loop.h"
 
 namespace dreher {
@@ -37,10 +38,11 @@ struct Forest {
   const int* owner = nullptr;         // [n_nodes]
   const int* set_from = nullptr;      // [n_nodes], first entry in set_side, -1 for a number
   const int* set_size = nullptr;      // [n_nodes], number of levels
-  const int* set_side = nullptr;      // [set_total], -1: this level goes left, 1: right, 0: as if missing
+  const int* set_side =
+      nullptr;  // [set_total], -1: this level goes left, 1: right, 0: as if missing
   int set_total = 0;
-  const double* value = nullptr;      // [n_nodes * n_outputs], outputs of a node side by side
-  const double* base = nullptr;       // [n_outputs]
+  const double* value = nullptr;  // [n_nodes * n_outputs], outputs of a node side by side
+  const double* base = nullptr;   // [n_outputs]
 
   int after(int node, double x) const {
     if (std::isnan(x)) return missing[node];
@@ -87,10 +89,11 @@ struct Table {
 // Walks blocks of rows through a forest.
 //
 // Where a tree asks numbers only and has no surrogates, it is laid out anew for walking: 16 bytes a
-// node, breadth first, the right child behind the left one, and leaves that lead to themselves. A step
-// is then the same few instructions for every row, without a branch to guess wrong, and eight rows go
-// in step so that their waits for memory overlap. Missing values ride along where they follow a child at every
-// node. Other blocks with missing values, and other forests, take the plain walk. All end at the same nodes.
+// node, breadth first, the right child behind the left one, and leaves that lead to themselves. A
+// step is then the same few instructions for every row, without a branch to guess wrong, and eight
+// rows go in step so that their waits for memory overlap. Missing values ride along where they
+// follow a child at every node. Other blocks with missing values, and other forests, take the plain
+// walk. All end at the same nodes.
 class Walk {
  public:
   // The new layout costs one pass over the nodes: it pays from about a hundred rows on.
@@ -100,17 +103,18 @@ class Walk {
 
  private:
   struct Step {
-    double threshold;   // leaves: infinity
+    double threshold;  // leaves: infinity
     unsigned column : 31;
     unsigned missing_right : 1;
-    int left;           // leaves: the leaf itself
+    int left;  // leaves: the leaf itself
   };
-  template <bool has_missing> void find_eight(int t, const double* rows, int* ends) const;
+  template <bool has_missing>
+  void find_eight(int t, const double* rows, int* ends) const;
   const Forest& forest_;
   bool quick_ = false;
-  bool takes_missing_ = true;   // at every node missing values follow a child
+  bool takes_missing_ = true;  // at every node missing values follow a child
   std::vector<Step> step_;
-  std::vector<int> node_;    // which node of the forest a step is
+  std::vector<int> node_;  // which node of the forest a step is
   std::vector<int> root_;
   std::vector<int> depth_;
 };
@@ -120,9 +124,11 @@ bool any_missing(const double* block, std::ptrdiff_t cells);
 // What is wrong with a forest, or nullptr; `where` receives the node (or tree).
 const char* find_fault(const Forest& forest, int* where);
 
-// The nodes of a tree from its root (0), breadth first: order[] receives their positions. nullptr, or what is
-// wrong: a child outside the tree, or a node that is reached twice. Nodes that nothing leads to are left out.
-const char* order_nodes(const int* left, const int* right, const int* column, int n, std::vector<int>* order);
+// The nodes of a tree from its root (0), breadth first: order[] receives their positions. nullptr,
+// or what is wrong: a child outside the tree, or a node that is reached twice. Nodes that nothing
+// leads to are left out.
+const char* order_nodes(const int* left, const int* right, const int* column, int n,
+                        std::vector<int>* order);
 
 // out[i + rows * k] = output k of row i. Returns false when interrupted (here and below).
 bool predict_rows(const Forest& forest, const Table& table, const Loop& loop, double* out);

@@ -8,13 +8,16 @@ int end_of_tree(const Forest& f, int t) { return t + 1 < f.n_trees ? f.root[t + 
 
 bool is_split(const Forest& f, int node) { return f.column[node] >= 0 && f.owner[node] == node; }
 
-double mean_of(const double* sums, int k, double otherwise) { return sums[0] > 0 ? sums[k + 1] / sums[0] : otherwise; }
+double mean_of(const double* sums, int k, double otherwise) {
+  return sums[0] > 0 ? sums[k + 1] / sums[0] : otherwise;
+}
 
 double square_over(double sum, double weight) { return weight > 0 ? sum * sum / weight : 0; }
 
 }  // namespace
 
-bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, const Loop& loop, NodeSums* sums) {
+bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, const Loop& loop,
+               NodeSums* sums) {
   const std::ptrdiff_t n = sample.table.rows;
   const int p = sample.table.columns, K = sample.n_targets;
   sums->width = K + 1;
@@ -28,7 +31,8 @@ bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, cons
     const std::ptrdiff_t to = std::min(n, from + size);
     sample.table.read_block(from, to, block.data());
     for (int k = 0; k < K; ++k) {
-      for (std::ptrdiff_t i = from; i < to; ++i) target[(i - from) * K + k] = sample.target[i + n * k] - centre[k];
+      for (std::ptrdiff_t i = from; i < to; ++i)
+        target[(i - from) * K + k] = sample.target[i + n * k] - centre[k];
     }
     const bool has_missing = any_missing(block.data(), (to - from) * p);
     // A tree's sums belong to one thread, and its rows come in order: the same bits for any number.
@@ -61,7 +65,8 @@ bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, cons
   return true;
 }
 
-void earn(const Forest& f, int K, const NodeSums& train, const NodeSums* held, const Earnings& out) {
+void earn(const Forest& f, int K, const NodeSums& train, const NodeSums* held,
+          const Earnings& out) {
   const std::ptrdiff_t per_tree = static_cast<std::ptrdiff_t>(f.n_columns) * K;
   const std::ptrdiff_t total = per_tree * f.n_trees;
   std::fill(out.classical, out.classical + total, 0.0);
@@ -80,11 +85,13 @@ void earn(const Forest& f, int K, const NodeSums& train, const NodeSums* held, c
       const double* l = train.at(f.left[node]);
       const double* r = train.at(f.right[node]);
       for (int k = 0; k < K; ++k) {
-        const std::ptrdiff_t cell = f.column[node] + f.n_columns * (k + static_cast<std::ptrdiff_t>(K) * t);
+        const std::ptrdiff_t cell =
+            f.column[node] + f.n_columns * (k + static_cast<std::ptrdiff_t>(K) * t);
         // Rows that stay at the node because they cannot be asked are not part of the split.
         if (W > 0) {
           out.classical[cell] += (square_over(l[k + 1], l[0]) + square_over(r[k + 1], r[0]) -
-                                  square_over(l[k + 1] + r[k + 1], l[0] + r[0])) / W;
+                                  square_over(l[k + 1] + r[k + 1], l[0] + r[0])) /
+                                 W;
         }
         if (O <= 0) continue;
         const double root = mean_of(train.at(first), k, 0);
@@ -93,14 +100,16 @@ void earn(const Forest& f, int K, const NodeSums& train, const NodeSums* held, c
           const double* h = held->at(child);
           const double there = mean_of(train.at(child), k, here);
           out.covariance[cell] += (there - here) * (h[k + 1] - h[0] * root) / O;
-          out.gain[cell] += (2 * h[k + 1] * (there - here) + h[0] * (here * here - there * there)) / O;
+          out.gain[cell] +=
+              (2 * h[k + 1] * (there - here) + h[0] * (here * here - there * there)) / O;
         }
       }
     }
   }
 }
 
-void describe_use(const Forest& f, const NodeSums& train, double* splits, double* passing, double* depth) {
+void describe_use(const Forest& f, const NodeSums& train, double* splits, double* passing,
+                  double* depth) {
   const std::ptrdiff_t total = static_cast<std::ptrdiff_t>(f.n_columns) * f.n_trees;
   std::fill(splits, splits + total, 0.0);
   std::fill(passing, passing + total, 0.0);

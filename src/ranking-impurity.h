@@ -5,10 +5,10 @@ namespace dreher {
 
 // Impurity by routing.
 //
-// Rows are routed to their end nodes block by block, trees in parallel; sums of weight and of weighted
-// targets are kept per node and carried from the leaves to the roots, so that memory follows the
-// number of nodes and not rows x trees. Surrogate nodes only route: their rows count for the node
-// they stand in for.
+// Rows are routed to their end nodes block by block, trees in parallel; sums of weight and of
+// weighted targets are kept per node and carried from the leaves to the roots, so that memory
+// follows the number of nodes and not rows x trees. Surrogate nodes only route: their rows count
+// for the node they stand in for.
 //
 // With node means mu from the weighted training rows (in-bag counts), for every split of a node t,
 // summed over its column, divided by the tree's weight W (training) or number of held-out rows O:
@@ -24,21 +24,24 @@ struct NodeSums {
   int width = 0;
   std::vector<double> value;
   double* at(int node) { return value.data() + static_cast<std::ptrdiff_t>(node) * width; }
-  const double* at(int node) const { return value.data() + static_cast<std::ptrdiff_t>(node) * width; }
+  const double* at(int node) const {
+    return value.data() + static_cast<std::ptrdiff_t>(node) * width;
+  }
 };
 
-enum class Rows { all, drawn, left_out };   // drawn: weighted by count; left_out: those with count 0
+enum class Rows { all, drawn, left_out };  // drawn: weighted by count; left_out: those with count 0
 
 struct Sample {
   Table table;
-  const double* target = nullptr;   // [rows * n_targets], column after column
+  const double* target = nullptr;  // [rows * n_targets], column after column
   int n_targets = 0;
-  const int* count = nullptr;       // [rows * n_trees], may be nullptr for Rows::all
+  const int* count = nullptr;  // [rows * n_trees], may be nullptr for Rows::all
   Rows rows = Rows::all;
 };
 
 // `centre` [n_targets] is taken off the targets, which keeps the digits of far-from-zero targets.
-bool sum_nodes(const Forest& forest, const Sample& sample, const double* centre, const Loop& loop, NodeSums* sums);
+bool sum_nodes(const Forest& forest, const Sample& sample, const double* centre, const Loop& loop,
+               NodeSums* sums);
 
 // All three [n_columns * n_targets * n_trees]; the last two only where `held` is not nullptr.
 // weight [n_trees] and held_weight [n_trees] receive W and O.
@@ -49,10 +52,12 @@ struct Earnings {
   double* weight = nullptr;
   double* held_weight = nullptr;
 };
-void earn(const Forest& forest, int n_targets, const NodeSums& train, const NodeSums* held, const Earnings& out);
+void earn(const Forest& forest, int n_targets, const NodeSums& train, const NodeSums* held,
+          const Earnings& out);
 
-// How a forest uses its columns, all [n_columns * n_trees]: number of splits, share of the rows that
-// pass a split of the column (counted once per split), depth of its first use (-1: never).
-void describe_use(const Forest& forest, const NodeSums& train, double* splits, double* passing, double* depth);
+// How a forest uses its columns, all [n_columns * n_trees]: number of splits, share of the rows
+// that pass a split of the column (counted once per split), depth of its first use (-1: never).
+void describe_use(const Forest& forest, const NodeSums& train, double* splits, double* passing,
+                  double* depth);
 
 }  // namespace dreher

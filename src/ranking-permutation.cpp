@@ -8,11 +8,12 @@ namespace dreher {
 namespace {
 
 using Mask = std::uint64_t;
-constexpr int group_rows = 16;   // rows whose walks go in step
+constexpr int group_rows = 16;  // rows whose walks go in step
 
 inline int lowest_bit(Mask mask) { return __builtin_ctzll(mask); }
 
-// The real paths of eight rows through one tree, in step: path[8 * depth + r], until all have ended.
+// The real paths of eight rows through one tree, in step: path[8 * depth + r], until all have
+// ended.
 int walk_paths(const Coded& coded, int root, const Code* const* row, std::vector<int>* path) {
   int at[8];
   for (int r = 0; r < 8; ++r) at[r] = root;
@@ -31,12 +32,12 @@ int walk_paths(const Coded& coded, int root, const Code* const* row, std::vector
   }
 }
 
-// A column (or player) of a row of a group. Codes, masks and changes of a group lie in this order: its rows mostly ask the
-// same columns, and so share the processor's cache.
+// A column (or player) of a row of a group. Codes, masks and changes of a group lie in this order:
+// its rows mostly ask the same columns, and so share the processor's cache.
 inline std::size_t cell_of(std::size_t column, unsigned row) { return column * group_rows + row; }
 
-// A walk off the real path of a row through a tree: the repeats in `mask`, in which a player of the row (`cell`) is
-// replaced, stand `at` a node.
+// A walk off the real path of a row through a tree: the repeats in `mask`, in which a player of the
+// row (`cell`) is replaced, stand `at` a node.
 struct Off {
   Mask mask;
   unsigned at;
@@ -45,7 +46,8 @@ struct Off {
   int player() const { return static_cast<int>(cell / group_rows); }
 };
 
-// Where walks are written: in any case, counted where there are repeats, so that there is no branch to guess wrong.
+// Where walks are written: in any case, counted where there are repeats, so that there is no branch
+// to guess wrong.
 struct Pen {
   Off* list;
   unsigned* active;
@@ -61,8 +63,8 @@ struct Pen {
 
 struct Walks {
   std::vector<Off> list;
-  std::vector<unsigned> active;    // those that have not ended: `moving` of them
-  std::vector<unsigned> asked;     // those at a node that asks their own player, or a special one
+  std::vector<unsigned> active;  // those that have not ended: `moving` of them
+  std::vector<unsigned> asked;   // those at a node that asks their own player, or a special one
   std::size_t count = 0;
   std::size_t moving = 0;
   Pen pen(std::size_t more) {
@@ -86,12 +88,15 @@ struct Switches {
   Two on[4] = {{0, 0}, {1, 0}, {0, 1}, {1, 1}};
 };
 
-// The codes of a row and of its donors side by side: those of the donors first, the row's own behind them. They are kept
-// short where the values are few, and moved down by half their range, because processors compare signed numbers.
+// The codes of a row and of its donors side by side: those of the donors first, the row's own
+// behind them. They are kept short where the values are few, and moved down by half their range,
+// because processors compare signed numbers.
 template <class Lane>
 constexpr Lane half_range = static_cast<Lane>(Lane(1) << (8 * sizeof(Lane) - 1));
 template <class Lane>
-inline Lane narrow(Code x) { return static_cast<Lane>(static_cast<Lane>(x) ^ half_range<Lane>); }
+inline Lane narrow(Code x) {
+  return static_cast<Lane>(static_cast<Lane>(x) ^ half_range<Lane>);
+}
 template <class Lane>
 inline Code widen(Lane x) {
   const Lane code = x ^ half_range<Lane>;
@@ -101,7 +106,8 @@ inline Code widen(Lane x) {
 template <class Lane>
 constexpr int lanes_at_once = 16 / sizeof(Lane);
 
-// How the codes lie, known when the walk is compiled. once: they fit one comparison; gaps: some may be missing.
+// How the codes lie, known when the walk is compiled. once: they fit one comparison; gaps: some may
+// be missing.
 template <class L, bool o, bool g>
 struct Way {
   using Lane = L;
@@ -113,10 +119,11 @@ template <class W>
 inline bool leads_right(const Coded::Step& step, typename W::Lane x) {
   using Lane = typename W::Lane;
   const Lane by = W::gaps ? step.missing_left : 0;
-  return static_cast<Lane>((x ^ half_range<Lane>) + by) >= static_cast<Lane>(step.code + by);
+  return static_cast<Lane>((x ^ half_range<Lane>)+by) >= static_cast<Lane>(step.code + by);
 }
 
-// Which of the codes lead to the right, a bit each; `wide` is a multiple of lanes_at_once, or just that (`once`).
+// Which of the codes lead to the right, a bit each; `wide` is a multiple of lanes_at_once, or just
+// that (`once`).
 template <class W>
 inline Mask goes_right(const Coded::Step& step, const typename W::Lane* given, int wide) {
   using Lane = typename W::Lane;
@@ -125,7 +132,8 @@ inline Mask goes_right(const Coded::Step& step, const typename W::Lane* given, i
 #ifdef __SSE2__
   const Lane by = W::gaps ? step.missing_left : 0;
   if constexpr (sizeof(Lane) == 2) {
-    const __m128i shift = _mm_set1_epi16(static_cast<short>(by)), least = _mm_set1_epi16(static_cast<short>(narrow<Lane>(step.code + by)));
+    const __m128i shift = _mm_set1_epi16(static_cast<short>(by)),
+                  least = _mm_set1_epi16(static_cast<short>(narrow<Lane>(step.code + by)));
     for (int q = 0; q < wide; q += 8) {
       __m128i x = _mm_load_si128(reinterpret_cast<const __m128i*>(given + q));
       if (W::gaps) x = _mm_add_epi16(x, shift);
@@ -133,11 +141,13 @@ inline Mask goes_right(const Coded::Step& step, const typename W::Lane* given, i
       right |= static_cast<Mask>(~_mm_movemask_epi8(_mm_packs_epi16(less, less)) & 255) << q;
     }
   } else {
-    const __m128i shift = _mm_set1_epi32(static_cast<int>(by)), least = _mm_set1_epi32(static_cast<int>(narrow<Lane>(step.code + by)));
+    const __m128i shift = _mm_set1_epi32(static_cast<int>(by)),
+                  least = _mm_set1_epi32(static_cast<int>(narrow<Lane>(step.code + by)));
     for (int q = 0; q < wide; q += 4) {
       __m128i x = _mm_load_si128(reinterpret_cast<const __m128i*>(given + q));
       if (W::gaps) x = _mm_add_epi32(x, shift);
-      right |= static_cast<Mask>(~_mm_movemask_ps(_mm_castsi128_ps(_mm_cmpgt_epi32(least, x))) & 15) << q;
+      right |= static_cast<Mask>(~_mm_movemask_ps(_mm_castsi128_ps(_mm_cmpgt_epi32(least, x))) & 15)
+               << q;
     }
   }
 #else
@@ -162,11 +172,13 @@ inline void part_mask(const Coded& coded, int at, const Lane* given, Mask mask, 
 
 template <class Lane>
 struct Room {
-  std::vector<Lane> given;      // [groups of the block * cells of columns * wide] the codes of the donors and the row's own
-  std::size_t skip = 0;         // from where on they lie even in memory
-  std::vector<double> own;      // [rows of the block * outputs] sums over trees of the rows as they are
-  std::vector<double> sum;      // [groups of the block * cells of players * outputs * span] and what the shuffles change
-  std::vector<Mask> left;       // [cells of players] repeats still on the real path
+  std::vector<Lane> given;  // [groups of the block * cells of columns * wide] the codes of the
+                            // donors and the row's own
+  std::size_t skip = 0;     // from where on they lie even in memory
+  std::vector<double> own;  // [rows of the block * outputs] sums over trees of the rows as they are
+  std::vector<double> sum;  // [groups of the block * cells of players * outputs * span] and what
+                            // the shuffles change
+  std::vector<Mask> left;   // [cells of players] repeats still on the real path
   Walks walks;
 };
 
@@ -176,19 +188,20 @@ struct Group {
   const Coded* coded;
   const Coded::Step* steps;
   const int* player_of;
-  const typename W::Lane* given;      // [cells of columns * wide]
+  const typename W::Lane* given;  // [cells of columns * wide]
   int rows, wide;
-  int own;                            // the row's own code stands behind those of so many repeats
-  int span;                           // room for the changes of all repeats
+  int own;   // the row's own code stands behind those of so many repeats
+  int span;  // room for the changes of all repeats
   const typename W::Lane* codes(unsigned column, unsigned row) const {
     return given + cell_of(column, row) * (W::once ? lanes_at_once<typename W::Lane> : wide);
   }
 };
 
-// A walk at a special node: the repeats in its mask, whose values are `given`, go on from there, those to `but` excepted.
-// Returns those.
+// A walk at a special node: the repeats in its mask, whose values are `given`, go on from there,
+// those to `but` excepted. Returns those.
 template <class W>
-[[gnu::noinline]] Mask go_special(const Group<W>& g, const Off& walk, const typename W::Lane* given, int but, Walks* walks) {
+[[gnu::noinline]] Mask go_special(const Group<W>& g, const Off& walk, const typename W::Lane* given,
+                                  int but, Walks* walks) {
   Mask stay = 0;
   part_mask(*g.coded, walk.at, given, walk.mask, [&](int where, Mask same) {
     if (where == but) {
@@ -196,7 +209,8 @@ template <class W>
       return;
     }
     Pen pen = walks->pen(1);
-    pen.put(Off{same, static_cast<unsigned>(where), walk.cell}, where == static_cast<int>(walk.at) || g.coded->leaf(where));
+    pen.put(Off{same, static_cast<unsigned>(where), walk.cell},
+            where == static_cast<int>(walk.at) || g.coded->leaf(where));
     walks->take(pen);
   });
   return stay;
@@ -204,7 +218,8 @@ template <class W>
 
 // The real paths, level by level, and the walks that leave them. ends[r] = where row r ends.
 template <class W>
-void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks, unsigned* ends) {
+void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* left, Walks* walks,
+                 unsigned* ends) {
   const Coded::Step* const steps = g.steps;
   const int* const player_of = g.player_of;
   const int own = g.own;
@@ -254,8 +269,8 @@ void leave_paths(const Group<W>& g, int root, const bool* skip, Mask all, Mask* 
   for (std::size_t w = 0; w < walks->count; ++w) left[walks->list[w].cell] = all;
 }
 
-// One step of every walk. Those that come to a node about their own player are set aside, so that the rest is the same
-// few instructions for all.
+// One step of every walk. Those that come to a node about their own player are set aside, so that
+// the rest is the same few instructions for all.
 template <class W>
 std::size_t step_all(const Group<W>& g, Walks* walks) {
   const Coded::Step* const steps = g.steps;
@@ -320,7 +335,8 @@ void part_asked(const Group<W>& g, std::size_t aside, Walks* walks) {
 
 // What the walks' ends change.
 template <class W>
-void add_changes(const Group<W>& g, const Walks& walks, const unsigned* ends, const Switches& switches, int outputs, double* sum) {
+void add_changes(const Group<W>& g, const Walks& walks, const unsigned* ends,
+                 const Switches& switches, int outputs, double* sum) {
   for (std::size_t w = 0; w < walks.count; ++w) {
     const Off& walk = walks.list[w];
     const double* here = g.coded->output(ends[walk.row()]);
@@ -338,14 +354,17 @@ void add_changes(const Group<W>& g, const Walks& walks, const unsigned* ends, co
 
 // Everything of a group of rows in one tree.
 template <class W>
-void shuffle_group(const Group<W>& g, int root, const bool* skip, Mask all, int outputs, const Switches& switches, double* own, double* sum, Room<typename W::Lane>* room) {
+void shuffle_group(const Group<W>& g, int root, const bool* skip, Mask all, int outputs,
+                   const Switches& switches, double* own, double* sum,
+                   Room<typename W::Lane>* room) {
   Walks& walks = room->walks;
   walks.count = walks.moving = 0;
   unsigned ends[group_rows];
   leave_paths(g, root, skip, all, room->left.data(), &walks, ends);
-  for (int r = 0; r < g.rows; ++r) if (!skip[r]) {
-    for (int k = 0; k < outputs; ++k) own[r * outputs + k] += g.coded->output(ends[r])[k];
-  }
+  for (int r = 0; r < g.rows; ++r)
+    if (!skip[r]) {
+      for (int k = 0; k < outputs; ++k) own[r * outputs + k] += g.coded->output(ends[r])[k];
+    }
   while (walks.moving > 0) {
     const std::size_t aside = step_all(g, &walks);
     if (aside > 0) part_asked(g, aside, &walks);
@@ -354,17 +373,23 @@ void shuffle_group(const Group<W>& g, int root, const bool* skip, Mask all, int 
 }
 
 template <class W>
-bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
-                    std::ptrdiff_t to, const Loop& loop, double* before, double* after) {
+bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s,
+                    std::ptrdiff_t from, std::ptrdiff_t to, const Loop& loop, double* before,
+                    double* after) {
   using Lane = typename W::Lane;
   const int K = f.n_outputs, P = s.players, R = s.repeats, C = ranks.columns;
-  const int wide = (R + lanes_at_once<Lane>) / lanes_at_once<Lane> * lanes_at_once<Lane>, span = (R + 1) / 2 * 2;
-  const std::ptrdiff_t n = ranks.rows, rows = to - from, cells = static_cast<std::ptrdiff_t>(P) * K * span;
+  const int wide = (R + lanes_at_once<Lane>) / lanes_at_once<Lane> * lanes_at_once<Lane>,
+            span = (R + 1) / 2 * 2;
+  const std::ptrdiff_t n = ranks.rows, rows = to - from,
+                       cells = static_cast<std::ptrdiff_t>(P) * K * span;
   const std::size_t codes = cell_of(C, 0) * wide;
   const Mask all = (Mask(1) << R) - 1;
-  // Few enough rows that their changes stay in the processor's cache, enough that large trees are not fetched too often.
-  const std::ptrdiff_t most = std::min<std::ptrdiff_t>(f.n_nodes > 500.0 * f.n_trees ? 128 : 64, 131072 / cells);
-  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(1, most / group_rows) * group_rows, groups = size / group_rows;
+  // Few enough rows that their changes stay in the processor's cache, enough that large trees are
+  // not fetched too often.
+  const std::ptrdiff_t most =
+      std::min<std::ptrdiff_t>(f.n_nodes > 500.0 * f.n_trees ? 128 : 64, 131072 / cells);
+  const std::ptrdiff_t size = std::max<std::ptrdiff_t>(1, most / group_rows) * group_rows,
+                       groups = size / group_rows;
 
   const Switches switches;
   std::vector<Room<Lane>> rooms(loop.threads);
@@ -380,7 +405,9 @@ bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, con
     for (int i = 0; i < m; ++i) {
       const std::ptrdiff_t row = from + first + i;
       Lane* given = even + (i / group_rows) * codes;
-      const auto put = [&](int c, int r, Code code) { given[cell_of(c, i % group_rows) * wide + r] = narrow<Lane>(code); };
+      const auto put = [&](int c, int r, Code code) {
+        given[cell_of(c, i % group_rows) * wide + r] = narrow<Lane>(code);
+      };
       for (int c = 0; c < C; ++c) put(c, R, ranks.row(row)[c]);
       for (int r = 0; r < R; ++r) {
         if (!s.own_donors) {
@@ -388,51 +415,68 @@ bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, con
           for (int c = 0; c < C; ++c) put(c, r, donor[c]);
         } else {
           for (int c = 0; c < C; ++c) {
-            if (s.player_of[c] >= 0) put(c, r, ranks.row(s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
+            if (s.player_of[c] >= 0)
+              put(c, r,
+                  ranks.row(
+                      s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
           }
         }
       }
     }
     room.own.assign(static_cast<std::size_t>(m) * K, 0.0);
     room.sum.assign(cells * size, 0.0);
-    for (int t = 0; t < f.n_trees; ++t) for (int start = 0; start < m; start += group_rows) {
-      bool skip[group_rows] = {false};
-      const std::ptrdiff_t row = from + first + start;
-      const int count = std::min(group_rows, m - start);
-      if (s.inbag != nullptr) for (int r = 0; r < count; ++r) skip[r] = s.inbag[row + r + n * t] > 0;
-      const Group<W> group{&coded, coded.steps(), s.player_of, even + start / group_rows * codes, count, wide, R, span};
-      shuffle_group(group, coded.root(t), skip, all, K, switches, room.own.data() + start * K, room.sum.data() + start * cells, &room);
-    }
+    for (int t = 0; t < f.n_trees; ++t)
+      for (int start = 0; start < m; start += group_rows) {
+        bool skip[group_rows] = {false};
+        const std::ptrdiff_t row = from + first + start;
+        const int count = std::min(group_rows, m - start);
+        if (s.inbag != nullptr)
+          for (int r = 0; r < count; ++r) skip[r] = s.inbag[row + r + n * t] > 0;
+        const Group<W> group{&coded, coded.steps(), s.player_of, even + start / group_rows * codes,
+                             count,  wide,          R,           span};
+        shuffle_group(group, coded.root(t), skip, all, K, switches, room.own.data() + start * K,
+                      room.sum.data() + start * cells, &room);
+      }
     for (int k = 0; k < K; ++k) {
       double* base = before + first + rows * k;
-      const auto scale = [&](int i) { return s.scale == nullptr ? 1.0 : s.scale[from + first + i]; };
+      const auto scale = [&](int i) {
+        return s.scale == nullptr ? 1.0 : s.scale[from + first + i];
+      };
       for (int i = 0; i < m; ++i) base[i] = f.base[k] + scale(i) * room.own[i * K + k];
-      for (int player = 0; player < P; ++player) for (int r = 0; r < R; ++r) {
-        double* out = after + first + rows * (r + R * (player + static_cast<std::ptrdiff_t>(P) * k));
-        for (int i = 0; i < m; ++i) {
-          const double* change = room.sum.data() + i / group_rows * group_rows * cells + (cell_of(player, i % group_rows) * K + k) * span;
-          out[i] = base[i] + scale(i) * change[r];
+      for (int player = 0; player < P; ++player)
+        for (int r = 0; r < R; ++r) {
+          double* out =
+              after + first + rows * (r + R * (player + static_cast<std::ptrdiff_t>(P) * k));
+          for (int i = 0; i < m; ++i) {
+            const double* change = room.sum.data() + i / group_rows * group_rows * cells +
+                                   (cell_of(player, i % group_rows) * K + k) * span;
+            out[i] = base[i] + scale(i) * change[r];
+          }
         }
-      }
     }
   });
 }
 
 }  // namespace
 
-bool shuffle_outputs(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from,
-                     std::ptrdiff_t to, const Loop& loop, double* before, double* after) {
+bool shuffle_outputs(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s,
+                     std::ptrdiff_t from, std::ptrdiff_t to, const Loop& loop, double* before,
+                     double* after) {
   std::size_t most = 0;
   bool gaps = false;
   for (int c = 0; c < ranks.columns; ++c) {
     most = std::max(most, ranks.value[c].size());
     gaps = gaps || ranks.gaps[c];
   }
-  const auto go = [&](auto way) { return shuffle_blocks<decltype(way)>(f, coded, ranks, s, from, to, loop, before, after); };
+  const auto go = [&](auto way) {
+    return shuffle_blocks<decltype(way)>(f, coded, ranks, s, from, to, loop, before, after);
+  };
   const auto choose = [&](auto lane) {
     using Lane = decltype(lane);
     const bool once = s.repeats < lanes_at_once<Lane>;
-    return once ? gaps ? go(Way<Lane, true, true>()) : go(Way<Lane, true, false>()) : gaps ? go(Way<Lane, false, true>()) : go(Way<Lane, false, false>());
+    return once   ? gaps ? go(Way<Lane, true, true>()) : go(Way<Lane, true, false>())
+             : gaps ? go(Way<Lane, false, true>())
+                  : go(Way<Lane, false, false>());
   };
   return most < 65000 ? choose(std::uint16_t()) : choose(Code());
 }
@@ -480,19 +524,21 @@ struct Edge {
 
 }  // namespace
 
-bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s, std::ptrdiff_t from, std::ptrdiff_t to,
-                  const Loop& loop, std::vector<Runs>* blocks) {
+bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const Shuffle& s,
+                  std::ptrdiff_t from, std::ptrdiff_t to, const Loop& loop,
+                  std::vector<Runs>* blocks) {
   const int K = f.n_outputs, P = s.players;
   const std::ptrdiff_t rows = to - from, size = 8;
   std::vector<int> column_of(P, -1);
-  for (int c = 0; c < ranks.columns; ++c) if (s.player_of[c] >= 0) column_of[s.player_of[c]] = c;
+  for (int c = 0; c < ranks.columns; ++c)
+    if (s.player_of[c] >= 0) column_of[s.player_of[c]] = c;
   struct Place {
     std::vector<Span> walking, ended;
     std::vector<int> path;
-    std::vector<int> lo, hi, parted;           // per player: ranks still on the real path
-    std::vector<char> gap;                     // and the donors without a value
-    std::vector<std::vector<int>> of;          // per row and player: its spans
-    std::vector<double> moved;                 // [spans * K]
+    std::vector<int> lo, hi, parted;   // per player: ranks still on the real path
+    std::vector<char> gap;             // and the donors without a value
+    std::vector<std::vector<int>> of;  // per row and player: its spans
+    std::vector<double> moved;         // [spans * K]
     std::vector<Edge> edge;
   };
   std::vector<Place> places(loop.threads);
@@ -501,7 +547,8 @@ bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const
     place.hi.resize(P);
     place.gap.resize(P);
     place.of.resize(size * P);
-    for (int q = 0; q < P; ++q) place.hi[q] = column_of[q] < 0 ? 0 : static_cast<int>(ranks.value[column_of[q]].size());
+    for (int q = 0; q < P; ++q)
+      place.hi[q] = column_of[q] < 0 ? 0 : static_cast<int>(ranks.value[column_of[q]].size());
     for (int q = 0; q < P; ++q) place.gap[q] = column_of[q] >= 0 && ranks.gaps[column_of[q]];
   }
   blocks->assign((rows + size - 1) / size, Runs());
@@ -511,7 +558,8 @@ bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const
     place.ended.clear();
     place.moved.clear();
     const auto known = [&](int c) { return static_cast<int>(ranks.value[c].size()); };
-    // Parts a span where its player is asked at a node that leads to several places: visit(next, lo, hi).
+    // Parts a span where its player is asked at a node that leads to several places: visit(next,
+    // lo, hi).
     const auto part_span = [&](int at, int c, int lo, int hi, const auto& visit) {
       const Coded::Step& step = coded.step(at);
       if (lo >= known(c)) {
@@ -557,8 +605,8 @@ bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const
           int& lo = place.lo[q];
           int& hi = place.hi[q];
           if (lo >= hi) continue;
-          // What stays on the path may be several ranges at a question about levels: the largest is kept, the others
-          // walk beside it.
+          // What stays on the path may be several ranges at a question about levels: the largest is
+          // kept, the others walk beside it.
           int keep_lo = lo, keep_hi = lo;
           part_span(at, c, lo, hi, [&](int where, int a, int b) {
             if (where != next) {
@@ -590,8 +638,10 @@ bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const
             place.ended.push_back(span);
           } else if (s.player_of[c] != span.player) {
             const int next = coded.next(span.at, own[span.row][c]);
-            if (next == span.at) place.ended.push_back(span);
-            else place.walking[kept++] = Span{next, span.row, span.player, span.lo, span.hi};
+            if (next == span.at)
+              place.ended.push_back(span);
+            else
+              place.walking[kept++] = Span{next, span.row, span.player, span.lo, span.hi};
           } else {
             bool first_part = true;
             part_span(span.at, c, span.lo, span.hi, [&](int next, int a, int b) {
@@ -620,39 +670,44 @@ bool shuffle_runs(const Forest& f, const Coded& coded, const Ranks& ranks, const
     // The steps of every row and player: spans open and close along the ranks.
     for (std::vector<int>& of : place.of) of.clear();
     for (std::size_t j = 0; j < place.ended.size(); ++j) {
-      place.of[static_cast<std::size_t>(place.ended[j].row) * P + place.ended[j].player].push_back(static_cast<int>(j));
+      place.of[static_cast<std::size_t>(place.ended[j].row) * P + place.ended[j].player].push_back(
+          static_cast<int>(j));
     }
     Runs& out = (*blocks)[first / size];
     std::vector<double> sum(K);
-    for (int r = 0; r < m; ++r) for (int q = 0; q < P; ++q) {
-      const std::vector<int>& of = place.of[static_cast<std::size_t>(r) * P + q];
-      if (of.empty()) continue;
-      place.edge.clear();
-      for (int j : of) {
-        place.edge.push_back(Edge{place.ended[j].lo, j, true});
-        place.edge.push_back(Edge{place.ended[j].hi, j, false});
-      }
-      std::sort(place.edge.begin(), place.edge.end(), [](const Edge& a, const Edge& b) { return a.rank != b.rank ? a.rank < b.rank : a.span < b.span; });
-      std::fill(sum.begin(), sum.end(), 0.0);
-      int open = 0;
-      for (std::size_t e = 0; e < place.edge.size();) {
-        const int rank = place.edge[e].rank;
-        for (; e < place.edge.size() && place.edge[e].rank == rank; ++e) {
-          const double* moved = place.moved.data() + static_cast<std::ptrdiff_t>(place.edge[e].span) * K;
-          for (int k = 0; k < K; ++k) sum[k] += place.edge[e].opens ? moved[k] : -moved[k];
-          open += place.edge[e].opens ? 1 : -1;
+    for (int r = 0; r < m; ++r)
+      for (int q = 0; q < P; ++q) {
+        const std::vector<int>& of = place.of[static_cast<std::size_t>(r) * P + q];
+        if (of.empty()) continue;
+        place.edge.clear();
+        for (int j : of) {
+          place.edge.push_back(Edge{place.ended[j].lo, j, true});
+          place.edge.push_back(Edge{place.ended[j].hi, j, false});
         }
-        if (open == 0) {
-          std::fill(sum.begin(), sum.end(), 0.0);
-          continue;
+        std::sort(place.edge.begin(), place.edge.end(), [](const Edge& a, const Edge& b) {
+          return a.rank != b.rank ? a.rank < b.rank : a.span < b.span;
+        });
+        std::fill(sum.begin(), sum.end(), 0.0);
+        int open = 0;
+        for (std::size_t e = 0; e < place.edge.size();) {
+          const int rank = place.edge[e].rank;
+          for (; e < place.edge.size() && place.edge[e].rank == rank; ++e) {
+            const double* moved =
+                place.moved.data() + static_cast<std::ptrdiff_t>(place.edge[e].span) * K;
+            for (int k = 0; k < K; ++k) sum[k] += place.edge[e].opens ? moved[k] : -moved[k];
+            open += place.edge[e].opens ? 1 : -1;
+          }
+          if (open == 0) {
+            std::fill(sum.begin(), sum.end(), 0.0);
+            continue;
+          }
+          out.row.push_back(static_cast<int>(from + first + r));
+          out.player.push_back(q);
+          out.lo.push_back(rank);
+          out.hi.push_back(place.edge[e].rank);
+          out.change.insert(out.change.end(), sum.begin(), sum.end());
         }
-        out.row.push_back(static_cast<int>(from + first + r));
-        out.player.push_back(q);
-        out.lo.push_back(rank);
-        out.hi.push_back(place.edge[e].rank);
-        out.change.insert(out.change.end(), sum.begin(), sum.end());
       }
-    }
   });
 }
 

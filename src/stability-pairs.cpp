@@ -1,4 +1,5 @@
 #include "stability-pairs.h"
+
 #include <algorithm>
 #include <cmath>
 
@@ -6,23 +7,28 @@ namespace dreher {
 
 namespace {
 
-// Numbers as their places among the distinct ones of a resample: the same order and ties, in short integers.
+// Numbers as their places among the distinct ones of a resample: the same order and ties, in short
+// integers.
 std::vector<int> places_of(const Draws& d, const Loop& loop) {
   std::vector<int> place(static_cast<std::size_t>(d.resamples) * d.predictors);
-  each_row(Loop{loop.threads, nullptr}, d.resamples, std::max(d.resamples, 1), [&](std::ptrdiff_t r, int) {
-    std::vector<double> known(d.predictors);
-    for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
-    std::vector<double> sorted = known;
-    std::sort(sorted.begin(), sorted.end());
-    for (int j = 0; j < d.predictors; ++j) {
-      place[static_cast<std::size_t>(j) * d.resamples + r] = static_cast<int>(std::lower_bound(sorted.begin(), sorted.end(), known[j]) - sorted.begin());
-    }
-  });
+  each_row(Loop{loop.threads, nullptr}, d.resamples, std::max(d.resamples, 1),
+           [&](std::ptrdiff_t r, int) {
+             std::vector<double> known(d.predictors);
+             for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
+             std::vector<double> sorted = known;
+             std::sort(sorted.begin(), sorted.end());
+             for (int j = 0; j < d.predictors; ++j) {
+               place[static_cast<std::size_t>(j) * d.resamples + r] = static_cast<int>(
+                   std::lower_bound(sorted.begin(), sorted.end(), known[j]) - sorted.begin());
+             }
+           });
   return place;
 }
 
-// Twice the number of resamples in which a is larger, ties once; counts the pairs that are not tied.
-DREHER_CLONES int compare_two(const int* __restrict a, const int* __restrict b, int B, int* __restrict untied) {
+// Twice the number of resamples in which a is larger, ties once; counts the pairs that are not
+// tied.
+DREHER_CLONES int compare_two(const int* __restrict a, const int* __restrict b, int B,
+                              int* __restrict untied) {
   int larger = 0;
   for (int r = 0; r < B; ++r) {
     larger += 1 + (a[r] > b[r]) - (a[r] < b[r]);
@@ -31,18 +37,23 @@ DREHER_CLONES int compare_two(const int* __restrict a, const int* __restrict b, 
   return larger;
 }
 
-// s = weight * sign; sum += s * (total of s - s). The total is taken in four parts, always the same.
-DREHER_WIDE void add_products(const int* __restrict a, const int* __restrict b, const double* __restrict weight, int B, double* __restrict s, double* __restrict sum) {
+// s = weight * sign; sum += s * (total of s - s). The total is taken in four parts, always the
+// same.
+DREHER_WIDE void add_products(const int* __restrict a, const int* __restrict b,
+                              const double* __restrict weight, int B, double* __restrict s,
+                              double* __restrict sum) {
   for (int r = 0; r < B; ++r) s[r] = weight[r] * ((a[r] > b[r]) - (a[r] < b[r]));
   double part[4] = {0, 0, 0, 0};
   int r = 0;
-  for (; r + 4 <= B; r += 4) for (int q = 0; q < 4; ++q) part[q] += s[r + q];
+  for (; r + 4 <= B; r += 4)
+    for (int q = 0; q < 4; ++q) part[q] += s[r + q];
   for (; r < B; ++r) part[0] += s[r];
   const double total = (part[0] + part[1]) + (part[2] + part[3]);
   for (r = 0; r < B; ++r) sum[r] += s[r] * (total - s[r]);
 }
 
-DREHER_CLONES void widen_gaps(const double* __restrict a, const double* __restrict b, double middle, double by, int B, double* __restrict most) {
+DREHER_CLONES void widen_gaps(const double* __restrict a, const double* __restrict b, double middle,
+                              double by, int B, double* __restrict most) {
   for (int r = 0; r < B; ++r) {
     const double gap = std::fabs(a[r] - b[r] - middle) * by;
     most[r] = gap > most[r] ? gap : most[r];
@@ -50,7 +61,8 @@ DREHER_CLONES void widen_gaps(const double* __restrict a, const double* __restri
 }
 
 // Adds `more` where the place comes before k.
-DREHER_CLONES void add_inside(const int* __restrict place, int k, int more, int B, int* __restrict sum) {
+DREHER_CLONES void add_inside(const int* __restrict place, int k, int more, int B,
+                              int* __restrict sum) {
   for (int b = 0; b < B; ++b) sum[b] += place[b] < k ? more : 0;
 }
 
@@ -58,7 +70,8 @@ DREHER_CLONES void add_inside(const int* __restrict place, int k, int more, int 
 DREHER_CLONES double shared_sum(const double* __restrict a, const double* __restrict b, int n) {
   double part[4] = {0, 0, 0, 0};
   int j = 0;
-  for (; j + 4 <= n; j += 4) for (int q = 0; q < 4; ++q) part[q] += a[j + q] < b[j + q] ? a[j + q] : b[j + q];
+  for (; j + 4 <= n; j += 4)
+    for (int q = 0; q < 4; ++q) part[q] += a[j + q] < b[j + q] ? a[j + q] : b[j + q];
   for (; j < n; ++j) part[0] += a[j] < b[j] ? a[j] : b[j];
   return (part[0] + part[1]) + (part[2] + part[3]);
 }
@@ -80,13 +93,15 @@ bool pair_up(const Draws& d, const Loop& loop, double* above, double* with) {
   });
   if (!done) return false;
   std::vector<double> weight(B, 0.0);
-  for (int j = 0; j < P; ++j) for (int r = 0; r < B; ++r) weight[r] += untied[static_cast<std::size_t>(j) * B + r];
+  for (int j = 0; j < P; ++j)
+    for (int r = 0; r < B; ++r) weight[r] += untied[static_cast<std::size_t>(j) * B + r];
   for (double& w : weight) w = w > 0 ? 1 / std::sqrt(w) : 0;
   // Every predictor sums what its pairs give; the sums are added up in order.
   std::vector<double> part(static_cast<std::size_t>(P) * B, 0.0);
   done = each_row(loop, P, 64, [&](std::ptrdiff_t j, int) {
     std::vector<double> s(B);
-    for (int k = static_cast<int>(j) + 1; k < P; ++k) add_products(of(j), of(k), weight.data(), B, s.data(), part.data() + j * B);
+    for (int k = static_cast<int>(j) + 1; k < P; ++k)
+      add_products(of(j), of(k), weight.data(), B, s.data(), part.data() + j * B);
   });
   if (!done) return false;
   for (int r = 0; r < B; ++r) {
@@ -97,7 +112,8 @@ bool pair_up(const Draws& d, const Loop& loop, double* above, double* with) {
   return true;
 }
 
-bool largest_gaps(const Draws& d, const double* centre, const double* error, const Loop& loop, double* joint, double* single) {
+bool largest_gaps(const Draws& d, const double* centre, const double* error, const Loop& loop,
+                  double* joint, double* single) {
   const int B = d.resamples, P = d.predictors;
   const bool done = each_row(loop, P, 64, [&](std::ptrdiff_t j, int) {
     double* most = single + j * B;
@@ -111,11 +127,14 @@ bool largest_gaps(const Draws& d, const double* centre, const double* error, con
   });
   if (!done) return false;
   std::fill(joint, joint + B, 0.0);
-  for (int j = 0; j < P; ++j) for (int r = 0; r < B; ++r) joint[r] = std::max(joint[r], single[static_cast<std::ptrdiff_t>(j) * B + r]);
+  for (int j = 0; j < P; ++j)
+    for (int r = 0; r < B; ++r)
+      joint[r] = std::max(joint[r], single[static_cast<std::ptrdiff_t>(j) * B + r]);
   return true;
 }
 
-bool overlap_orders(const int* place, int predictors, int orders, double q, const Loop& loop, double* out) {
+bool overlap_orders(const int* place, int predictors, int orders, double q, const Loop& loop,
+                    double* out) {
   const int P = predictors;
   return each_row(loop, orders, 16, [&](std::ptrdiff_t a, int) {
     std::vector<int> met(P + 1);
@@ -130,12 +149,14 @@ bool overlap_orders(const int* place, int predictors, int orders, double q, cons
         power *= q;
         sum += shared / depth * power;
       }
-      out[a + static_cast<std::ptrdiff_t>(orders) * b] = out[b + a * orders] = (1 - q) / q * sum + shared / P * power;
+      out[a + static_cast<std::ptrdiff_t>(orders) * b] = out[b + a * orders] =
+          (1 - q) / q * sum + shared / P * power;
     }
   });
 }
 
-bool overlap_shares(const double* share, int predictors, int orders, const Loop& loop, double* out) {
+bool overlap_shares(const double* share, int predictors, int orders, const Loop& loop,
+                    double* out) {
   const int P = predictors;
   return each_row(loop, orders, 16, [&](std::ptrdiff_t a, int) {
     const double* x = share + a * P;
@@ -146,9 +167,11 @@ bool overlap_shares(const double* share, int predictors, int orders, const Loop&
   });
 }
 
-bool follow_tops(const int* place, int predictors, int orders, const Loop& loop, double* squares, double* together) {
+bool follow_tops(const int* place, int predictors, int orders, const Loop& loop, double* squares,
+                 double* together) {
   const int P = predictors, B = orders;
-  std::vector<int> at(static_cast<std::size_t>(P) * B), along(at.size()), count(P, 0), more(P, 0), changed;
+  std::vector<int> at(static_cast<std::size_t>(P) * B), along(at.size()), count(P, 0), more(P, 0),
+      changed;
   for (int b = 0; b < B; ++b) {
     for (int j = 0; j < P; ++j) {
       const int k = place[j + static_cast<std::ptrdiff_t>(P) * b] - 1;
@@ -162,7 +185,8 @@ bool follow_tops(const int* place, int predictors, int orders, const Loop& loop,
     if (k % 64 == 0 && loop.pulse != nullptr && loop.pulse()) return false;
     const int* in = at.data() + static_cast<std::ptrdiff_t>(k) * B;
     changed.clear();
-    for (int b = 0; b < B; ++b) if (more[in[b]]++ == 0) changed.push_back(in[b]);
+    for (int b = 0; b < B; ++b)
+      if (more[in[b]]++ == 0) changed.push_back(in[b]);
     for (int j : changed) {
       add_inside(along.data() + static_cast<std::ptrdiff_t>(j) * B, k, more[j], B, sum.data());
       square += static_cast<double>(more[j]) * (2.0 * count[j] + more[j]);

@@ -3,9 +3,16 @@ library(testthat)
 library(dreher)
 Sys.setenv(NOT_CRAN = "true")   # snapshots count
 options(testthat.progress.max_fails = 1e6)
-reporter <- MultiReporter$new(list(SummaryReporter$new(max_reports = 100), ListReporter$new()))
-results <- as.data.frame(test_dir("tests/testthat", package = "dreher", reporter = reporter, stop_on_failure = FALSE,
-                                  load_package = "installed"))
+reporter <- MultiReporter$new(list(
+  SummaryReporter$new(max_reports = 100), ListReporter$new()
+))
+results <- as.data.frame(test_dir(
+  "tests/testthat",
+  package = "dreher",
+  reporter = reporter,
+  stop_on_failure = FALSE,
+  load_package = "installed"
+))
 failed <- sum(results$failed) + sum(results$error)
 skipped <- sum(results$skipped)
 cat(sprintf("\n%d passed, %d failed, %d skipped\n", sum(results$passed), failed, skipped))

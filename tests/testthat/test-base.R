@@ -31,7 +31,7 @@ test_that("conditions carry the class tree and the three parts of a message", {
 })
 
 test_that("limits are stretched on the side of the long tail, and only there", {
-  u <- c(rep(0, 95), 1:5) # leans to the right
+  u <- c(rep(0, 95), 1:5)  # leans to the right
   n <- length(u)
   m <- u - mean(u)
   error <- sd(u) / sqrt(n)
@@ -44,11 +44,16 @@ test_that("limits are stretched on the side of the long tail, and only there", {
   df <- 2 * n / (mean(m^4) / mean(m^2)^2 - 1 + 2 / (n - 1))
   expect_lt(df, n - 1)
   expect_equal(t + a * t^2 / 3 + a^2 * t^3 / 27 + a / 6, -qt(0.95, df), tolerance = 1e-10)
-  expect_equal(unlist(leaning_limits(-mean(u), error, n - 1, 0.9, -u)), -c(lower = own$upper, upper = own$lower))
+  expect_equal(
+    unlist(leaning_limits(-mean(u), error, n - 1, 0.9, -u)),
+    -c(lower = own$upper, upper = own$lower)
+  )
   even <- c(-3:3, -2:2, -1:1, -6:6)
   expect_identical(leaning_limits(0, 1, 27, 0.95, even), t_limits(0, 1, 27, 0.95))
   expect_identical(leaning_limits(0, 1, 18, 0.95, u[82:100]), t_limits(0, 1, 18, 0.95))
-  expect_identical(leaning_limits(0, 0, 99, 0.95, double(100)), list(lower = 0, upper = 0))
+  expect_identical(
+    leaning_limits(0, 0, 99, 0.95, double(100)), list(lower = 0, upper = 0)
+  )
 })
 
 test_that("the grouped jackknife is exact for a mean", {
@@ -63,5 +68,7 @@ test_that("streams are the same on every machine and in every version", {
   expect_identical(hash_text("", 1L), 3280043009)
   expect_identical(with_stream(1, c("donors", 5), sample.int(5)), c(5L, 3L, 1L, 4L, 2L))
   expect_false(identical(stream_state(1, "a"), stream_state(1, "b")))
-  expect_identical(stream_state(1, "\u00e9"), stream_state(1, iconv("\u00e9", "UTF-8", "latin1")))
+  expect_identical(
+    stream_state(1, "\u00e9"), stream_state(1, iconv("\u00e9", "UTF-8", "latin1"))
+  )
 })

@@ -4,8 +4,17 @@ command <- function(...) {
   out <- tempfile()
   err <- tempfile()
   script <- system.file("exec", "dreher", package = "dreher")
-  status <- system2(file.path(R.home("bin"), "Rscript"), shQuote(c(script, ...)), stdout = out, stderr = err)
-  list(status = status, out = readLines(out, warn = FALSE), err = paste(readLines(err, warn = FALSE), collapse = "\n"))
+  status <- system2(
+    file.path(R.home("bin"), "Rscript"),
+    shQuote(c(script, ...)),
+    stdout = out,
+    stderr = err
+  )
+  list(
+    status = status,
+    out = readLines(out, warn = FALSE),
+    err = paste(readLines(err, warn = FALSE), collapse = "\n")
+  )
 }
 
 folder <- tempfile("command")
@@ -13,7 +22,10 @@ dir.create(folder)
 path <- function(name) file.path(folder, name)
 d <- kiln_rows(250, drop = c("ring_tone", "defect", "tile_id", "batch"))
 few <- d[c("peak_temp", "hold_minutes", "clay_source", "operator", "strength")]
-saveRDS(list(forest = small_forest(strength ~ ., few), linear = lm(strength ~ ., few)), path("models.rds"))
+saveRDS(
+  list(forest = small_forest(strength ~ ., few), linear = lm(strength ~ ., few)),
+  path("models.rds")
+)
 utils::write.csv(few, path("train.csv"), row.names = FALSE)
 utils::write.csv(kiln$holdout[1:80, names(few)], path("holdout.csv"), row.names = FALSE)
 utils::write.csv(kiln$untouched[1:80, names(few)], path("untouched.csv"), row.names = FALSE)
@@ -26,8 +38,15 @@ test_that("help, version and wrong usage", {
   x <- command("rank", "--help")
   expect_identical(x$status, 0L)
   expect_match(paste(x$out, collapse = "\n"), "--target")
-  wrong <- list(character(), "fly", c("rank", "--colour", "red"), c("rank", "--model", path("models.rds")), c("rank", "stray"),
-                c("demo"), c("rank", "--repeats", "many", "--model", "a", "--data", "b", "--target", "c"))
+  wrong <- list(
+    character(),
+    "fly",
+    c("rank", "--colour", "red"),
+    c("rank", "--model", path("models.rds")),
+    c("rank", "stray"),
+    c("demo"),
+    c("rank", "--repeats", "many", "--model", "a", "--data", "b", "--target", "c")
+  )
   for (w in wrong) {
     x <- do.call(command, as.list(w))
     expect_identical(x$status, 2L, label = paste(w, collapse = " "))
@@ -37,55 +56,131 @@ test_that("help, version and wrong usage", {
 })
 
 test_that("rank: a table on standard output, or files in a folder", {
-  x <- command("rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train", path("train.csv"), "--target", "strength", "--by", "permutation")
+  x <- command(
+    "rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train",
+    path("train.csv"), "--target", "strength", "--by", "permutation"
+  )
   expect_identical(x$status, 0L)
   table <- utils::read.csv(text = x$out)
   expect_identical(nrow(table), 8L)
-  st <- study(readRDS(path("models.rds")), read_table(path("holdout.csv"), quiet = TRUE), "strength", train = read_table(path("train.csv"), quiet = TRUE))
+  st <- study(
+    readRDS(path("models.rds")),
+    read_table(path("holdout.csv"), quiet = TRUE),
+    "strength",
+    train = read_table(path("train.csv"), quiet = TRUE)
+  )
   expect_equal(table$importance, rank_permutation(st)$importance, tolerance = 1e-12)
-  x <- command("rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train", path("train.csv"), "--target", "strength", "--out", path("out"), "--format", "json")
+  x <- command(
+    "rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train",
+    path("train.csv"), "--target", "strength", "--out", path("out"), "--format", "json"
+  )
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("out")), c("ranking.json", "ranking.png", "report.html"))
+  expect_setequal(
+    list.files(path("out")), c("ranking.json", "ranking.png", "report.html")
+  )
   expect_identical(length(jsonlite::fromJSON(path("out/ranking.json"))$rows$model), 20L)
 })
 
 test_that("rank: weights, blocks, all pairs", {
-  rows <- cbind(kiln$holdout[1:60, names(few)], counts = rep(1:3, 20), run = rep(1:12, each = 5))
+  rows <- cbind(
+    kiln$holdout[1:60, names(few)], counts = rep(1:3, 20), run = rep(1:12, each = 5)
+  )
   utils::write.csv(rows, path("weighted.csv"), row.names = FALSE)
-  utils::write.csv(cbind(few, counts = 1, run = seq_len(nrow(few))), path("weighted-train.csv"), row.names = FALSE)
-  run <- function(...) command("rank", "--model", path("models.rds"), "--data", path("weighted.csv"), "--train", path("weighted-train.csv"), "--target", "strength", "--by", "permutation", "--weights", "counts", ...)
-  st <- study(readRDS(path("models.rds")), rows, "strength", train = cbind(few, counts = 1, run = seq_len(nrow(few))), weights = "counts")
+  utils::write.csv(
+    cbind(few, counts = 1, run = seq_len(nrow(few))),
+    path("weighted-train.csv"),
+    row.names = FALSE
+  )
+  run <- function(...) {
+    command(
+      "rank",
+      "--model",
+      path("models.rds"),
+      "--data",
+      path("weighted.csv"),
+      "--train",
+      path("weighted-train.csv"),
+      "--target",
+      "strength",
+      "--by",
+      "permutation",
+      "--weights",
+      "counts",
+      ...
+    )
+  }
+  st <- study(
+    readRDS(path("models.rds")),
+    rows,
+    "strength",
+    train = cbind(few, counts = 1, run = seq_len(nrow(few))),
+    weights = "counts"
+  )
   x <- run("--repeats", "all")
   expect_identical(x$status, 0L)
-  expect_equal(utils::read.csv(text = x$out)$importance, rank_permutation(st, repeats = "all")$importance, tolerance = 1e-12)
+  expect_equal(
+    utils::read.csv(text = x$out)$importance,
+    rank_permutation(st, repeats = "all")$importance,
+    tolerance = 1e-12
+  )
   x <- run("--blocks", "run", "--repeats", "4")
   expect_identical(x$status, 0L)
-  expect_false(isTRUE(all.equal(utils::read.csv(text = x$out)$std_error, rank_permutation(st, repeats = 4)$std_error)))
+  expect_false(isTRUE(all.equal(
+    utils::read.csv(text = x$out)$std_error, rank_permutation(st, repeats = 4)$std_error
+  )))
   x <- run("--blocks", "lot")
   expect_identical(x$status, 1L)
   expect_match(x$err, "lot")
 })
 
 test_that("stability: over resamples, by workers, with a run folder to resume", {
-  run <- function(...) command("stability", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--times", "6", "--format", "json", ...)
+  run <- function(...) {
+    command(
+      "stability", "--model", path("models.rds"), "--train", path("train.csv"),
+      "--target", "strength", "--times", "6", "--format", "json", ...
+    )
+  }
   x <- run()
   expect_identical(x$status, 0L)
   alone <- jsonlite::fromJSON(x$out)$rows
   train <- read_table(path("train.csv"), quiet = TRUE)
   st <- study(readRDS(path("models.rds")), train, "strength", train = train)
-  sb <- suppressWarnings(stability(rank_predictors(st, by = "permutation", resamples = draw_resamples(train, times = 6))))
+  sb <- suppressWarnings(stability(rank_predictors(
+    st, by = "permutation", resamples = draw_resamples(train, times = 6)
+  )))
   expect_equal(alone$importance, as.data.frame(sb)$importance, tolerance = 1e-12)
   expect_equal(alone$spread_upper, as.data.frame(sb)$spread_upper)
-  x <- run("--workers", "2", "--run", path("night"), "--out", path("stable"), "--decoys", "19", "--by", "permutation,impurity")
+  x <- run(
+    "--workers", "2", "--run", path("night"), "--out", path("stable"), "--decoys", "19",
+    "--by", "permutation,impurity"
+  )
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("stable")), c("resampled.json", "stability.json", "measures.json", "agreement.json", "floor.json", "stability.png", "agreement.png", "floor.png", "stability.html"))
+  expect_setequal(
+    list.files(path("stable")),
+    c(
+      "resampled.json", "stability.json", "measures.json", "agreement.json", "floor.json",
+      "stability.png", "agreement.png", "floor.png", "stability.html"
+    )
+  )
   expect_true(file.exists(file.path(path("night"), "decoys", "run.sqlite")))
   spread <- jsonlite::fromJSON(path("stable/stability.json"))$rows
-  expect_equal(spread$importance[spread$method == "permutation"], alone$importance, tolerance = 1e-12)
-  expect_true(any(grepl("id=\"how-far-can-that-order-be-trusted\"", readLines(path("stable/stability.html")))))
-  expect_true(any(grepl("id=\"what-does-chance-alone-score\"", readLines(path("stable/stability.html")))))
+  expect_equal(
+    spread$importance[spread$method == "permutation"], alone$importance, tolerance = 1e-12
+  )
+  expect_true(any(grepl(
+    "id=\"how-far-can-that-order-be-trusted\"", readLines(path("stable/stability.html"))
+  )))
+  expect_true(any(grepl(
+    "id=\"what-does-chance-alone-score\"", readLines(path("stable/stability.html"))
+  )))
   floor <- jsonlite::fromJSON(path("stable/floor.json"))$rows
-  expect_identical(spread$above_floor, floor$above[match(paste(spread$model, spread$method, spread$predictor), paste(floor$model, floor$method, floor$predictor))])
+  expect_identical(
+    spread$above_floor,
+    floor$above[match(
+        paste(spread$model, spread$method, spread$predictor),
+        paste(floor$model, floor$method, floor$predictor)
+      )]
+  )
   expect_match(paste(x$out, collapse = " "), "Noise floor of the predictors")
   x <- run("--run", path("night"))
   expect_identical(x$status, 2L)
@@ -99,60 +194,150 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
   expect_match(x$err, "another run")
 })
 
-test_that("stability: in time order, by slices, and the model's own noise beside the sample's", {
-  train <- read_table(path("train.csv"), quiet = TRUE)
-  train$day <- rev(seq_len(nrow(train)))
-  train$`kiln row` <- rep(c("low", "high"), length.out = nrow(train))
-  data.table::fwrite(train, path("dated.csv"))
-  run <- function(...) command("stability", "--model", path("models.rds"), "--train", path("dated.csv"), "--target", "strength", ...)
-  st <- study(readRDS(path("models.rds")), train, "strength", train = train)
-  x <- run("--kind", "time", "--order", "day", "--times", "4")
-  expect_identical(x$status, 0L)
-  by_hand <- stability(rank_predictors(st, by = "permutation", resamples = draw_resamples(train, "time", times = 4, order = "day")))
-  expect_equal(utils::read.csv(text = x$out)$importance, as.data.frame(by_hand)$importance, tolerance = 1e-12)
-  expect_match(run("--kind", "time")$err, "order")
-  x <- run("--times", "5", "--seeds", "4", "--slice", "kiln row", "--strata", "kiln row", "--out", path("apart"))
-  expect_identical(x$status, 0L)
-  got <- utils::read.csv(file.path(path("apart"), "stability.csv"))
-  expect_setequal(got$slice, c("low", "high"))
-  expect_true(all(got$seed_error[got$model == "linear"] == 0))
-  expect_gt(max(got$seed_error[got$model != "linear"]), 0)
-  expect_setequal(utils::read.csv(file.path(path("apart"), "measures.csv"))$slice, c("low", "high"))
-})
+test_that(
+  "stability: in time order, by slices, and the model's own noise beside the sample's",
+  {
+    train <- read_table(path("train.csv"), quiet = TRUE)
+    train$day <- rev(seq_len(nrow(train)))
+    train$`kiln row` <- rep(c("low", "high"), length.out = nrow(train))
+    data.table::fwrite(train, path("dated.csv"))
+    run <- function(...) {
+      command(
+        "stability", "--model", path("models.rds"), "--train", path("dated.csv"),
+        "--target", "strength", ...
+      )
+    }
+    st <- study(readRDS(path("models.rds")), train, "strength", train = train)
+    x <- run("--kind", "time", "--order", "day", "--times", "4")
+    expect_identical(x$status, 0L)
+    by_hand <- stability(rank_predictors(
+      st,
+      by = "permutation",
+      resamples = draw_resamples(train, "time", times = 4, order = "day")
+    ))
+    expect_equal(
+      utils::read.csv(text = x$out)$importance,
+      as.data.frame(by_hand)$importance,
+      tolerance = 1e-12
+    )
+    expect_match(run("--kind", "time")$err, "order")
+    x <- run(
+      "--times", "5", "--seeds", "4", "--slice", "kiln row", "--strata", "kiln row",
+      "--out", path("apart")
+    )
+    expect_identical(x$status, 0L)
+    got <- utils::read.csv(file.path(path("apart"), "stability.csv"))
+    expect_setequal(got$slice, c("low", "high"))
+    expect_true(all(got$seed_error[got$model == "linear"] == 0))
+    expect_gt(max(got$seed_error[got$model != "linear"]), 0)
+    expect_setequal(
+      utils::read.csv(file.path(path("apart"), "measures.csv"))$slice, c("low", "high")
+    )
+  }
+)
 
-test_that("reduce chooses, confirms, and goes on with a run; compare and confirm take the set", {
-  common <- list("--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength")
-  run <- function(step, ...) do.call(command, c(list(step), common, list(...)))
-  x <- run("reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"), "--confirm", path("untouched.csv"), "--out", path("small"))
-  expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("small")), c("reduction.csv", "set.json", "confirmation.csv", "reduction.png", "reduction.html"))
-  expect_match(x$err, "Compared on 80 untouched rows")
-  x <- run("reduce")
-  expect_identical(x$status, 2L)
-  expect_match(x$err, "name one with --use")
-  y <- run("reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"), "--resume")
-  expect_equal(utils::read.csv(text = y$out)$score, utils::read.csv(file.path(path("small"), "reduction.csv"))$score)
-  expect_identical(run("reduce", "--use", "linear", "--margin", "3", "--rule", "within", "--folds", "3", "--random", "0")$status, 1L)
-  x <- run("compare", "--sets", paste0("all; one: peak_temp; chosen: ", file.path(path("small"), "set.json")), "--times", "1", "--format", "json")
-  expect_identical(x$status, 0L)
-  rows <- jsonlite::fromJSON(x$out)$rows
-  expect_identical(rows$set[rows$model == "linear"], c("all", "one", "chosen"))
-  expect_identical(rows$predictors[rows$set == "chosen"][1], paste(read_predictor_set(file.path(path("small"), "set.json"))$predictors, collapse = ", "))
-  x <- run("compare", "--sets", "mine: no_such_column")
-  expect_identical(x$status, 1L)
-  expect_match(x$err, "no_such_column")
-  x <- run("confirm", "--set", file.path(path("small"), "set.json"), "--data", path("untouched.csv"))
-  expect_identical(x$status, 1L)
-  expect_match(x$err, "confirmed on before, once")   # the look is kept in the file, whatever process made it
-  x <- run("confirm", "--set", file.path(path("small"), "set.json"), "--data", path("untouched.csv"), "--again")
-  expect_identical(x$status, 0L)
-  expect_match(x$err, "confirmed on 2 times")
-  expect_equal(utils::read.csv(text = x$out)$difference, utils::read.csv(file.path(path("small"), "confirmation.csv"))$difference, tolerance = 1e-9)
-  expect_match(run("confirm", "--set", file.path(path("small"), "set.json"), "--data", path("train.csv"))$err, "are training rows")
-})
+test_that(
+  "reduce chooses, confirms, and goes on with a run; compare and confirm take the set",
+  {
+    common <- list(
+      "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength"
+    )
+    run <- function(step, ...) do.call(command, c(list(step), common, list(...)))
+    x <- run(
+      "reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"),
+      "--confirm", path("untouched.csv"), "--out", path("small")
+    )
+    expect_identical(x$status, 0L)
+    expect_setequal(
+      list.files(path("small")),
+      c(
+        "reduction.csv", "set.json", "confirmation.csv", "reduction.png", "reduction.html"
+      )
+    )
+    expect_match(x$err, "Compared on 80 untouched rows")
+    x <- run("reduce")
+    expect_identical(x$status, 2L)
+    expect_match(x$err, "name one with --use")
+    y <- run(
+      "reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"),
+      "--resume"
+    )
+    expect_equal(
+      utils::read.csv(text = y$out)$score,
+      utils::read.csv(file.path(path("small"), "reduction.csv"))$score
+    )
+    expect_identical(
+      run(
+        "reduce", "--use", "linear", "--margin", "3", "--rule", "within", "--folds", "3",
+        "--random", "0"
+      )$status,
+      1L
+    )
+    x <- run(
+      "compare",
+      "--sets",
+      paste0("all; one: peak_temp; chosen: ", file.path(path("small"), "set.json")),
+      "--times",
+      "1",
+      "--format",
+      "json"
+    )
+    expect_identical(x$status, 0L)
+    rows <- jsonlite::fromJSON(x$out)$rows
+    expect_identical(rows$set[rows$model == "linear"], c("all", "one", "chosen"))
+    expect_identical(
+      rows$predictors[rows$set == "chosen"][1],
+      paste(
+        read_predictor_set(file.path(path("small"), "set.json"))$predictors,
+        collapse = ", "
+      )
+    )
+    x <- run("compare", "--sets", "mine: no_such_column")
+    expect_identical(x$status, 1L)
+    expect_match(x$err, "no_such_column")
+    x <- run(
+      "confirm",
+      "--set",
+      file.path(path("small"), "set.json"),
+      "--data",
+      path("untouched.csv")
+    )
+    expect_identical(x$status, 1L)
+    # the look is kept in the file, whatever process made it
+    expect_match(x$err, "confirmed on before, once")
+    x <- run(
+      "confirm",
+      "--set",
+      file.path(path("small"), "set.json"),
+      "--data",
+      path("untouched.csv"),
+      "--again"
+    )
+    expect_identical(x$status, 0L)
+    expect_match(x$err, "confirmed on 2 times")
+    expect_equal(
+      utils::read.csv(text = x$out)$difference,
+      utils::read.csv(file.path(path("small"), "confirmation.csv"))$difference,
+      tolerance = 1e-9
+    )
+    expect_match(
+      run(
+        "confirm",
+        "--set",
+        file.path(path("small"), "set.json"),
+        "--data",
+        path("train.csv")
+      )$err,
+      "are training rows"
+    )
+  }
+)
 
 test_that("options and files are checked before any work begins", {
-  common <- list("reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength", "--use", "linear")
+  common <- list(
+    "reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target",
+    "strength", "--use", "linear"
+  )
   fails <- function(status, message, ...) {
     out <- path("never")
     x <- do.call(command, c(common, list("--out", out), list(...)))
@@ -181,19 +366,46 @@ test_that("options and files are checked before any work begins", {
   expect_match(x$err, "--target is given twice")
   # Several files of models are one study.
   saveRDS(readRDS(path("models.rds"))$linear, path("one.rds"))
-  saveRDS(lm(strength ~ peak_temp, read_table(path("train.csv"), quiet = TRUE)), path("two.rds"))
-  x <- command("rank", "--model", path("one.rds"), paste0("--model=", path("two.rds")), "--data", path("holdout.csv"), "--train", path("train.csv"), "--target", "strength", "--by", "permutation")
+  saveRDS(
+    lm(strength ~ peak_temp, read_table(path("train.csv"), quiet = TRUE)), path("two.rds")
+  )
+  x <- command(
+    "rank",
+    "--model",
+    path("one.rds"),
+    paste0("--model=", path("two.rds")),
+    "--data",
+    path("holdout.csv"),
+    "--train",
+    path("train.csv"),
+    "--target",
+    "strength",
+    "--by",
+    "permutation"
+  )
   expect_setequal(utils::read.csv(text = x$out)$model, c("one", "two"))
   expect_false("row.names" %in% names(utils::read.csv(text = x$out)))
 })
 
 test_that("failures end with status 1 and say what was wrong", {
   writeLines("not an R object", path("bad.rds"))
-  for (case in list(list("--model", path("none.rds"), "no file"), list("--model", path("bad.rds"), "not an R object"), list("--target", "weight", "not a column"),
-                    list("--data", path("none.csv"), "no file"), list("--metric", "auc", "does not fit"))) {
-    args <- list("--model" = path("models.rds"), "--data" = path("holdout.csv"), "--train" = path("train.csv"), "--target" = "strength")
+  for (case in list(
+      list("--model", path("none.rds"), "no file"),
+      list("--model", path("bad.rds"), "not an R object"),
+      list("--target", "weight", "not a column"),
+      list("--data", path("none.csv"), "no file"),
+      list("--metric", "auc", "does not fit")
+    )) {
+    args <- list(
+      "--model" = path("models.rds"),
+      "--data" = path("holdout.csv"),
+      "--train" = path("train.csv"),
+      "--target" = "strength"
+    )
     args[[case[[1]]]] <- case[[2]]
-    x <- do.call(command, c(list("rank"), as.list(as.vector(rbind(names(args), unlist(args))))))
+    x <- do.call(
+      command, c(list("rank"), as.list(as.vector(rbind(names(args), unlist(args)))))
+    )
     expect_identical(x$status, 1L)
     expect_match(x$err, case[[3]])
   }
@@ -202,8 +414,15 @@ test_that("failures end with status 1 and say what was wrong", {
 test_that("the demo runs the whole example and says where everything is", {
   x <- command("demo", "--out", path("demo"))
   expect_identical(x$status, 0L)
-  expect_setequal(list.files(path("demo")), c("scores.csv", "checks.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png", "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv", "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
-                                              "ranking.png", "methods.png", "reduction.png", "report.html"))
+  expect_setequal(
+    list.files(path("demo")),
+    c(
+      "scores.csv", "checks.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png",
+      "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv",
+      "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
+      "ranking.png", "methods.png", "reduction.png", "report.html"
+    )
+  )
   expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
   expect_match(paste(x$out, collapse = "\n"), "ring_tone +leak")
   expect_gt(min(file.size(list.files(path("demo"), "png$", full.names = TRUE))), 30000)

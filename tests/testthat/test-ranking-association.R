@@ -5,32 +5,67 @@ test_that("the measures equal their published definitions", {
   g <- c("a", "b", "a", "b", "c", "c", "a", "c", "b", "a")
   rho <- cor(x, y, method = "spearman")
   expect_equal(association(x, y)$value, sqrt(max(0, rho^2 - (1 - rho^2) / 8)))
-  expect_equal(association(x, y)$p_value, suppressWarnings(cor.test(rank(x), rank(y)))$p.value, tolerance = 1e-8)
+  expect_equal(
+    association(x, y)$p_value,
+    suppressWarnings(cor.test(rank(x), rank(y)))$p.value,
+    tolerance = 1e-8
+  )
   H <- unname(kruskal.test(y, factor(g))$statistic)
   expect_equal(association(g, y)$value, sqrt(max(0, (H - 2) / 7)))
   expect_equal(association(factor(g), y)$p_value, kruskal.test(y, factor(g))$p.value)
   # Bergsma's correction, by hand on a 2 x 2 table: chi2 / n = .16, less 1 / 99, over 1 - 1 / 99.
   a <- rep(c("u", "v"), each = 50)
   b <- c(rep("s", 35), rep("t", 15), rep("s", 15), rep("t", 35))
-  expect_equal(association(a, b)$value, sqrt((0.16 - 1 / 99) / (1 - 1 / 99)), tolerance = 1e-10)
+  expect_equal(
+    association(a, b)$value, sqrt((0.16 - 1 / 99) / (1 - 1 / 99)), tolerance = 1e-10
+  )
   expect_identical(association(factor(g, ordered = TRUE), y)$kind, "rank correlation")
   expect_identical(association(rep(1, 10), y)$value, 0)
 })
 
-test_that("a ranking of mixed types: truth first, noise near zero, missing values by pair, each alone", {
-  st <- study(lm(strength ~ peak_temp + hold_minutes + clay_source + operator + batch + grog_share + room_humidity, kiln$train), kiln$holdout, "strength", train = kiln_raw$train)
-  rk <- as.data.frame(rank_association(st, draws = 50))
-  expect_setequal(rk$predictor[rk$rank <= 3], c("peak_temp", "hold_minutes", "clay_source"))
-  noise <- rk[rk$predictor %in% c("operator", "batch", "room_humidity"), ]
-  expect_lt(max(noise$importance), 0.1)
-  expect_true(all(rk$lower <= rk$importance & rk$importance <= rk$upper))
-  expect_lt(rk$importance[rk$predictor == "grog_share"], 0.15)   # rises and falls: missed, as the help says
-  score <- as.data.frame(rank_association(st, measure = "score"))
-  expect_gt(score$importance[score$predictor == "grog_share"], 3 * score$std_error[score$predictor == "grog_share"])
-  expect_identical(as.data.frame(rank_association(st, draws = 50)), rk)
-  spread <- as.data.frame(rank_association(st, measure = "variance"))
-  expect_true(all(is.na(spread$lower)) && all(spread$about == "rows"))
-  classes <- study(rpart::rpart(defect ~ . - strength - batch, kiln$train), kiln$holdout, "defect", train = kiln$train)
-  top <- as.data.frame(rank_association(classes, draws = 20))
-  expect_true(all(c("peak_temp", "glaze_thickness", "cooling_rate") %in% top$predictor[1:6]))
-})
+test_that(
+  paste0(
+    "a ranking of mixed types: truth first, noise near zero, missing values by pair, ",
+    "each alone"
+  ),
+  {
+    st <- study(
+      lm(
+        strength ~
+          peak_temp + hold_minutes + clay_source + operator + batch + grog_share +
+            room_humidity,
+        kiln$train
+      ),
+      kiln$holdout,
+      "strength",
+      train = kiln_raw$train
+    )
+    rk <- as.data.frame(rank_association(st, draws = 50))
+    expect_setequal(
+      rk$predictor[rk$rank <= 3], c("peak_temp", "hold_minutes", "clay_source")
+    )
+    noise <- rk[rk$predictor %in% c("operator", "batch", "room_humidity"), ]
+    expect_lt(max(noise$importance), 0.1)
+    expect_true(all(rk$lower <= rk$importance & rk$importance <= rk$upper))
+    # rises and falls: missed, as the help says
+    expect_lt(rk$importance[rk$predictor == "grog_share"], 0.15)
+    score <- as.data.frame(rank_association(st, measure = "score"))
+    expect_gt(
+      score$importance[score$predictor == "grog_share"],
+      3 * score$std_error[score$predictor == "grog_share"]
+    )
+    expect_identical(as.data.frame(rank_association(st, draws = 50)), rk)
+    spread <- as.data.frame(rank_association(st, measure = "variance"))
+    expect_true(all(is.na(spread$lower)) && all(spread$about == "rows"))
+    classes <- study(
+      rpart::rpart(defect ~ . - strength - batch, kiln$train),
+      kiln$holdout,
+      "defect",
+      train = kiln$train
+    )
+    top <- as.data.frame(rank_association(classes, draws = 20))
+    expect_true(all(
+      c("peak_temp", "glaze_thickness", "cooling_rate") %in% top$predictor[1:6]
+    ))
+  }
+)

@@ -1,25 +1,48 @@
-test_that("a number's value is |b| sd(x), a factor's is free of its reference level, terms are joint", {
-  d <- kiln_rows(200)
-  value <- function(fit, data = d, ...) {
-    rk <- rank_coefficients(study(fit, data, "strength", train = data), ...)
-    stats::setNames(as.data.frame(rk)$importance, rk$predictor)
+test_that(
+  paste0(
+    "a number's value is |b| sd(x), a factor's is free of its reference level, terms ",
+    "are joint"
+  ),
+  {
+    d <- kiln_rows(200)
+    value <- function(fit, data = d, ...) {
+      rk <- rank_coefficients(study(fit, data, "strength", train = data), ...)
+      stats::setNames(as.data.frame(rk)$importance, rk$predictor)
+    }
+    fit <- lm(strength ~ peak_temp + hold_minutes + clay_source, d)
+    v <- value(fit)
+    expect_equal(
+      v[["peak_temp"]], abs(coef(fit)[["peak_temp"]]) * sd(d$peak_temp), tolerance = 1e-10
+    )
+    other <- d
+    other$clay_source <- relevel(other$clay_source, "river")
+    expect_equal(
+      value(lm(strength ~ peak_temp + hold_minutes + clay_source, other), other)[["clay_source"]],
+      v[["clay_source"]],
+      tolerance = 1e-8
+    )
+    # Joint over columns, less tr(SV).
+    X <- model.matrix(fit)[, 4:6]
+    b <- coef(fit)[4:6]
+    expect_equal(
+      v[["clay_source"]]^2,
+      var(as.vector(X %*% b)) - sum(diag(cov(X) %*% vcov(fit)[4:6, 4:6])),
+      tolerance = 1e-8
+    )
+    both <- lm(strength ~ peak_temp * hold_minutes, d)
+    X <- model.matrix(both)[, c(2, 4)]
+    b <- coef(both)[c(2, 4)]
+    expect_equal(
+      value(both)[["peak_temp"]]^2,
+      var(as.vector(X %*% b)) - sum(diag(cov(X) %*% vcov(both)[c(2, 4), c(2, 4)])),
+      tolerance = 1e-8
+    )
+    expect_setequal(
+      names(value(both, unit = "term")),
+      c("peak_temp", "hold_minutes", "peak_temp:hold_minutes")
+    )
   }
-  fit <- lm(strength ~ peak_temp + hold_minutes + clay_source, d)
-  v <- value(fit)
-  expect_equal(v[["peak_temp"]], abs(coef(fit)[["peak_temp"]]) * sd(d$peak_temp), tolerance = 1e-10)
-  other <- d
-  other$clay_source <- relevel(other$clay_source, "river")
-  expect_equal(value(lm(strength ~ peak_temp + hold_minutes + clay_source, other), other)[["clay_source"]], v[["clay_source"]], tolerance = 1e-8)
-  # Joint over columns, less tr(SV).
-  X <- model.matrix(fit)[, 4:6]
-  b <- coef(fit)[4:6]
-  expect_equal(v[["clay_source"]]^2, var(as.vector(X %*% b)) - sum(diag(cov(X) %*% vcov(fit)[4:6, 4:6])), tolerance = 1e-8)
-  both <- lm(strength ~ peak_temp * hold_minutes, d)
-  X <- model.matrix(both)[, c(2, 4)]
-  b <- coef(both)[c(2, 4)]
-  expect_equal(value(both)[["peak_temp"]]^2, var(as.vector(X %*% b)) - sum(diag(cov(X) %*% vcov(both)[c(2, 4), c(2, 4)])), tolerance = 1e-8)
-  expect_setequal(names(value(both, unit = "term")), c("peak_temp", "hold_minutes", "peak_temp:hold_minutes"))
-})
+)
 
 test_that("tests and signs are those of the fit; aliased coefficients are flagged", {
   d <- kiln_rows(200)
@@ -36,9 +59,19 @@ test_that("tests and signs are those of the fit; aliased coefficients are flagge
   expect_match(rk$flag[rk$predictor == "double"], "aliased")
   expect_identical(rk$importance[rk$predictor == "double"], 0)
   logit <- glm(returned_late ~ earlier_late + loan_days, binomial, loans$train)
-  units <- attr(rank_coefficients(study(logit, loans$holdout, "returned_late", train = loans$train)), "units")[[1]]
-  expect_equal(units$p_value[units$predictor == "earlier_late"], summary(logit)$coefficients["earlier_late", 4], tolerance = 1e-6)
-  expect_error(rank_coefficients(study(rpart::rpart(strength ~ ., d), d, "strength", train = d)), "needs a linear predictor")
+  units <- attr(
+    rank_coefficients(study(logit, loans$holdout, "returned_late", train = loans$train)),
+    "units"
+  )[[1]]
+  expect_equal(
+    units$p_value[units$predictor == "earlier_late"],
+    summary(logit)$coefficients["earlier_late", 4],
+    tolerance = 1e-6
+  )
+  expect_error(
+    rank_coefficients(study(rpart::rpart(strength ~ ., d), d, "strength", train = d)),
+    "needs a linear predictor"
+  )
 })
 
 test_that("95 % intervals of a coefficient's importance cover as often as they say", {
@@ -63,16 +96,36 @@ test_that("without training rows, what needs them is left out and said so", {
   expect_identical(unique(rk$method), "permutation")
   expect_identical(attr(rk, "left_out")$method, c("impurity", "shapley"))
   expect_identical(unique(attr(rk, "left_out")$why), "no training rows were given")
-  expect_setequal(unique(rank_predictors(st, background = d[1:10, ], repeats = 5)$method), c("permutation", "shapley"))
-  expect_error(rank_predictors(st, by = "association"), "None of the methods fits", class = "dreher_error_study")
+  expect_setequal(
+    unique(rank_predictors(st, background = d[1:10, ], repeats = 5)$method),
+    c("permutation", "shapley")
+  )
+  expect_error(
+    rank_predictors(st, by = "association"),
+    "None of the methods fits",
+    class = "dreher_error_study"
+  )
 })
 
 test_that("models without coefficients are left out and said so", {
   d <- kiln_rows(150)
-  st <- study(list(tree = rpart::rpart(strength ~ ., d), line = lm(strength ~ peak_temp + operator, d)), d, "strength", train = d)
-  rk <- rank_predictors(st, by = c("structure", "coefficient", "association", "permutation"), repeats = 5)
+  st <- study(
+    list(
+      tree = rpart::rpart(strength ~ ., d), line = lm(strength ~ peak_temp + operator, d)
+    ),
+    d,
+    "strength",
+    train = d
+  )
+  rk <- rank_predictors(
+    st, by = c("structure", "coefficient", "association", "permutation"), repeats = 5
+  )
   left <- attr(rk, "left_out")
-  expect_identical(paste(left$model, left$method), c("line structure", "tree coefficient"))
-  expect_setequal(unique(rk$method), c("structure", "coefficient", "association", "permutation"))
+  expect_identical(
+    paste(left$model, left$method), c("line structure", "tree coefficient")
+  )
+  expect_setequal(
+    unique(rk$method), c("structure", "coefficient", "association", "permutation")
+  )
   expect_identical(sum(rk$method == "association"), length(st$predictors))
 })

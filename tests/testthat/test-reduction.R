@@ -8,8 +8,16 @@ noise_study <- function(n = 80, p = 40, seed = 1) {
   study(lm(y ~ ., d), h, "y", train = d, metric = "mse")
 }
 
-d <- kiln_rows(400, drop = c("ring_tone", "defect", "tile_id", "batch", "wet_weight", "dry_weight", "glaze_type", "glaze_viscosity", "glaze_thickness", "shelf_position"))
-st <- study(list(linear = lm(strength ~ ., d)), kiln_rows(100, "holdout"), "strength", train = d)
+d <- kiln_rows(
+  400,
+  drop = c(
+    "ring_tone", "defect", "tile_id", "batch", "wet_weight", "dry_weight", "glaze_type",
+    "glaze_viscosity", "glaze_thickness", "shelf_position"
+  )
+)
+st <- study(
+  list(linear = lm(strength ~ ., d)), kiln_rows(100, "holdout"), "strength", train = d
+)
 rd <- reduce_predictors(st, folds = 4, times = 2, inner_folds = 2, seed = 3)
 
 test_that("the curve is the cross-validation by definition, and a random set is one", {
@@ -23,14 +31,33 @@ test_that("the curve is the cross-validation by definition, and a random set is 
     }
     sqrt(mean((p - d$strength)^2))
   }
-  loss <- vapply(1:2, function(t) by_hand(function(f) Filter(function(s) s$time == t && s$fold == f, curve$splits)[[1]]$order[1:k], t), 0)
+  loss <- vapply(
+    1:2,
+    function(t) {
+      by_hand(
+        function(f) {
+          Filter(function(s) s$time == t && s$fold == f, curve$splits)[[1]]$order[1:k]
+        },
+        t
+      )
+    },
+    0
+  )
   table <- as.data.frame(rd)
   expect_equal(table$score[table$size == k], mean(loss), tolerance = 1e-10)
   path <- table[table$candidate == "path", ]
   expect_identical(path$size[c(1, nrow(path))], c(0L, length(st$predictors)))
   expect_identical(c(path$price[nrow(path)], path$price_error[nrow(path)]), c(0, 0))
   expect_lt(max(curve$random[, 1, ]), Inf)
-  set <- random_sets(list(universe = st$predictors, keep = character(), units = as.list(stats::setNames(nm = st$predictors)), how = curve$how), "linear")
+  set <- random_sets(
+    list(
+      universe = st$predictors,
+      keep = character(),
+      units = as.list(stats::setNames(nm = st$predictors)),
+      how = curve$how
+    ),
+    "linear"
+  )
   at <- which(lengths(set) == k)
   drawn <- vapply(set[at], function(s) by_hand(function(f) s, 1), 0)
   here <- path[path$size == k, ]
@@ -39,32 +66,63 @@ test_that("the curve is the cross-validation by definition, and a random set is 
 })
 
 # A made-up curve of five points, each one unit more; the last holds all.
-made_curve <- list(plan = list(keep = character(), cost = c(a = 5, b = 1, c = 1, d = 9), universe = letters[1:4], units = as.list(stats::setNames(nm = letters[1:4]))), how = list(points = 0:4),
-                   columns = list(constant = character(), `1` = "a", `2` = c("a", "b"), `3` = c("a", "b", "c"), `4` = letters[1:4], all = letters[1:4]), importance = c(a = 6, b = 3, c = 1, d = -1))
+made_curve <- list(
+  plan = list(
+    keep = character(),
+    cost = c(a = 5, b = 1, c = 1, d = 9),
+    universe = letters[1:4],
+    units = as.list(stats::setNames(nm = letters[1:4]))
+  ),
+  how = list(points = 0:4),
+  columns = list(
+    constant = character(), `1` = "a", `2` = c("a", "b"), `3` = c("a", "b", "c"),
+    `4` = letters[1:4], all = letters[1:4]
+  ),
+  importance = c(a = 6, b = 3, c = 1, d = -1)
+)
 
 test_that("rules: by hand on a made-up curve", {
-  m <- list(loss = c(10, 7, 5.2, 5, 5.1, 5.1), cov = diag(c(1, 1, 0.04, 0.04, 0.04, 0.04)), df = Inf)
+  m <- list(
+    loss = c(10, 7, 5.2, 5, 5.1, 5.1),
+    cov = diag(c(1, 1, 0.04, 0.04, 0.04, 0.04)),
+    df = Inf
+  )
   m$cov[5, 6] <- m$cov[6, 5] <- 0.04
-  take <- function(rule, ..., moments = m) apply_rule(moments, made_curve, made_curve, list(rule = rule, level = 0.95, ...), folds = 1e9)
+  take <- function(rule, ..., moments = m) {
+    apply_rule(
+      moments, made_curve, made_curve, list(rule = rule, level = 0.95, ...), folds = 1e9
+    )
+  }
   expect_identical(take("best"), 4L)
-  expect_identical(take("one_se"), 3L)   # 5.2 <= 5 + sqrt(.08)
+  expect_identical(take("one_se"), 3L)  # 5.2 <= 5 + sqrt(.08)
   expect_identical(take("size", size = 1), 2L)
-  expect_identical(take("share", share = 0.9), 3L)   # 9 of 10
+  expect_identical(take("share", share = 0.9), 3L)  # 9 of 10
   expect_identical(take("share", share = 0.91), 4L)
-  reach <- 1.645 * sqrt(2 * 0.08)                        # overlapping folds: twice the variance
+  reach <- 1.645 * sqrt(2 * 0.08)  # overlapping folds: twice the variance
   expect_identical(take("within", margin = list(value = 0.1 + reach + 0.01)), 3L)
   expect_identical(take("within", margin = list(value = 0.1 + reach - 0.01)), 4L)
   expect_identical(take("within", margin = list(share = 0.5)), 3L)
-  expect_identical(take("within", margin = list(value = 1e-6)), 5L)   # only all are sure to be within
+  # only all are sure to be within
+  expect_identical(take("within", margin = list(value = 1e-6)), 5L)
   expect_identical(take("cheapest", margin = list(value = 1)), 3L)
   flat <- list(loss = c(1, 1, 1, 1, 1, 1), cov = diag(6), df = 10)
-  for (rule in c("best", "one_se", "within", "share")) expect_identical(take(rule, moments = flat, margin = list(share = 0.02), share = 0.5), 1L)
+  for (rule in c("best", "one_se", "within", "share")) {
+    expect_identical(
+      take(rule, moments = flat, margin = list(share = 0.02), share = 0.5), 1L
+    )
+  }
 })
 
 test_that("a margin has a unit", {
-  expect_error(choose_set(rd, rule = "within", margin = 2), "has no unit", class = "dreher_error_input")
+  expect_error(
+    choose_set(rd, rule = "within", margin = 2),
+    "has no unit",
+    class = "dreher_error_input"
+  )
   expect_error(choose_set(rd, rule = "within", margin = "2"), "has no unit")
-  expect_error(choose_set(rd, rule = "within", margin = "2 mae"), "neither % nor the study's metric")
+  expect_error(
+    choose_set(rd, rule = "within", margin = "2 mae"), "neither % nor the study's metric"
+  )
   expect_error(choose_set(rd, rule = "within", margin = "-1 %"), "not a positive number")
   a <- choose_set(rd, rule = "within", margin = "5 %")
   b <- choose_set(rd, rule = "within", margin = paste(0.05 * a$gain_full, "rmse"))
@@ -78,11 +136,22 @@ test_that("a margin has a unit", {
 test_that("the strong predictors stay, and the choice carries its price and its doubts", {
   ps <- choose_set(rd)
   expect_true(all(c("peak_temp", "hold_minutes", "clay_source") %in% ps$predictors))
-  expect_lt(sum(ps$picked$share[ps$picked$predictor == "operator"]), 1)   # does nothing: luck in some splits at most
+  # does nothing: luck in some splits at most
+  expect_lt(sum(ps$picked$share[ps$picked$predictor == "operator"]), 1)
   expect_true(ps$price_lower <= ps$price && ps$price <= ps$price_upper)
-  expect_true(all(ps$picked$share[ps$picked$predictor %in% c("peak_temp", "hold_minutes")] == 1))
+  expect_true(all(
+    ps$picked$share[ps$picked$predictor %in% c("peak_temp", "hold_minutes")] == 1
+  ))
   expect_length(ps$sizes_picked, 8)
-  z <- t(vapply(seq_along(ps$sizes_picked), function(i) ps$picked$predictor %in% rd$curves$linear$splits[[i]]$order[seq_len(ps$sizes_picked[i])] + 0, double(nrow(ps$picked))))
+  z <- t(vapply(
+    seq_along(ps$sizes_picked),
+    function(i) {
+      ps$picked$predictor %in% rd$curves$linear$splits[[i]]$order[seq_len(
+          ps$sizes_picked[i]
+        )] + 0
+    },
+    double(nrow(ps$picked))
+  ))
   expect_equal(ps$stability, set_stability(z))
   best <- choose_set(rd, rule = "best")
   expect_gte(best$size, ps$size)
@@ -128,116 +197,235 @@ test_that("paths: backward, forward and stepwise by their definitions", {
 })
 
 test_that("what the user knows counts: keep, leave out, budget, family, sensitive", {
-  known <- function(...) study(list(linear = lm(strength ~ ., d)), st$data, "strength", train = d, dictionary = read_dictionary(data.frame(predictor = st$predictors, ...)))
-  use <- ifelse(st$predictors == "operator", "keep", ifelse(st$predictors == "peak_temp", "leave_out", "free"))
+  known <- function(...) {
+    study(
+      list(linear = lm(strength ~ ., d)),
+      st$data,
+      "strength",
+      train = d,
+      dictionary = read_dictionary(data.frame(predictor = st$predictors, ...))
+    )
+  }
+  use <- ifelse(
+    st$predictors == "operator",
+    "keep",
+    ifelse(st$predictors == "peak_temp", "leave_out", "free")
+  )
   s <- known(use = use, cost = 2, sensitive = st$predictors == "clay_source")
   r <- reduce_predictors(s, folds = 3, times = 1, inner_folds = 2, random = 2, budget = 8)
   table <- as.data.frame(r)
   expect_identical(table$candidate[1:2], c("constant", "path"))
   expect_identical(table$added[2], "operator")
   sets <- r$curves$linear$columns
-  for (name in setdiff(names(sets), "constant")) expect_true("operator" %in% sets[[name]] && !"peak_temp" %in% sets[[name]])
+  for (name in setdiff(names(sets), "constant")) {
+    expect_true("operator" %in% sets[[name]] && !"peak_temp" %in% sets[[name]])
+  }
   expect_lte(max(table$cost[table$candidate == "path"]), 8)
   expect_gt(table$cost[table$candidate == "all"], 8)
   expect_setequal(sets[["not sensitive"]], setdiff(sets$all, "clay_source"))
-  expect_true(all(lengths(lapply(random_sets(c(r$curves$linear$plan, list(how = r$curves$linear$how)), "linear"), intersect, "operator")) == 1))
+  expect_true(all(
+    lengths(lapply(
+      random_sets(c(r$curves$linear$plan, list(how = r$curves$linear$how)), "linear"),
+      intersect,
+      "operator"
+    )) == 1
+  ))
   ps <- choose_set(r)
   expect_true("operator" %in% ps$predictors)
   expect_lte(ps$cost, 8)
-  cheap <- choose_set(reduce_predictors(s, folds = 3, times = 1, inner_folds = 2, random = 0), rule = "cheapest", margin = "90 %")
+  cheap <- choose_set(
+    reduce_predictors(s, folds = 3, times = 1, inner_folds = 2, random = 0),
+    rule = "cheapest",
+    margin = "90 %"
+  )
   expect_equal(cheap$cost, 2 * cheap$size)
 
-  f <- known(family = ifelse(st$predictors %in% c("peak_temp", "hold_minutes"), "firing", NA))
-  r <- reduce_predictors(f, unit = "family", folds = 3, times = 1, inner_folds = 2, random = 0)
+  f <- known(
+    family = ifelse(st$predictors %in% c("peak_temp", "hold_minutes"), "firing", NA)
+  )
+  r <- reduce_predictors(
+    f, unit = "family", folds = 3, times = 1, inner_folds = 2, random = 0
+  )
   expect_identical(r$curves$linear$order[1], "family firing")
-  for (s in r$curves$linear$columns) expect_true(sum(c("peak_temp", "hold_minutes") %in% s) != 1)
+  for (s in r$curves$linear$columns) {
+    expect_true(sum(c("peak_temp", "hold_minutes") %in% s) != 1)
+  }
   expect_identical(as.data.frame(r)$size[2], 2L)
 
-  expect_error(reduce_predictors(known(family = "one", use = use), unit = "family"), "keep of.*leave_out of", class = "dreher_error_study")
-  expect_warning(reduction_plan(known(family = "one", use = ifelse(use == "keep", "free", use)), st$models$linear, st$models$linear, "family", NULL), "partly left out")
+  expect_error(
+    reduce_predictors(known(family = "one", use = use), unit = "family"),
+    "keep of.*leave_out of",
+    class = "dreher_error_study"
+  )
+  expect_warning(
+    reduction_plan(
+      known(family = "one", use = ifelse(use == "keep", "free", use)),
+      st$models$linear,
+      st$models$linear,
+      "family",
+      NULL
+    ),
+    "partly left out"
+  )
   expect_error(reduce_predictors(st, budget = 3), "needs the cost of every")
-  expect_error(reduce_predictors(known(cost = 5), budget = 3), "Nothing fits a budget of 3")
+  expect_error(
+    reduce_predictors(known(cost = 5), budget = 3), "Nothing fits a budget of 3"
+  )
   expect_error(reduce_predictors(known(cost = 5), budget = -3), "`budget` must be")
   expect_error(reduce_predictors(known(use = "leave_out")), "leaves out all")
 })
 
-test_that("a predictor that knows the target is warned of, unless the dictionary leaves it out", {
-  rows <- kiln$train[1:300, c("peak_temp", "hold_minutes", "ring_tone", "strength")]
-  leaky <- function(...) study(lm(strength ~ ., rows), kiln$holdout, "strength", train = rows, ...)
-  short <- function(s) reduce_predictors(s, folds = 2, times = 1, inner_folds = 2, random = 0)
-  expect_warning(short(leaky()), "known only afterwards: \"ring_tone\"", class = "dreher_warning_leak")
-  expect_no_warning(r <- short(leaky(dictionary = kiln$dictionary)))
-  expect_false("ring_tone" %in% r$curves[[1]]$plan$universe)
-})
+test_that(
+  "a predictor that knows the target is warned of, unless the dictionary leaves it out",
+  {
+    rows <- kiln$train[1:300, c("peak_temp", "hold_minutes", "ring_tone", "strength")]
+    leaky <- function(...) {
+      study(lm(strength ~ ., rows), kiln$holdout, "strength", train = rows, ...)
+    }
+    short <- function(s) {
+      reduce_predictors(s, folds = 2, times = 1, inner_folds = 2, random = 0)
+    }
+    expect_warning(
+      short(leaky()),
+      "known only afterwards: \"ring_tone\"",
+      class = "dreher_warning_leak"
+    )
+    expect_no_warning(r <- short(leaky(dictionary = kiln$dictionary)))
+    expect_false("ring_tone" %in% r$curves[[1]]$plan$universe)
+  }
+)
 
 test_that("what stands out from permuted copies can be chosen, and is scored inside", {
   rows <- d[c("peak_temp", "hold_minutes", "operator", "room_humidity", "strength")]
   s <- study(lm(strength ~ ., rows), st$data, "strength", train = rows)
-  r <- reduce_predictors(s, folds = 2, times = 1, inner_folds = 2, random = 0, decoys = 19)
+  r <- reduce_predictors(
+    s, folds = 2, times = 1, inner_folds = 2, random = 0, decoys = 19
+  )
   ps <- choose_set(r, rule = "floor")
   expect_setequal(ps$predictors, c("peak_temp", "hold_minutes"))
-  expect_identical(ps$sizes_picked, lengths(lapply(r$curves[[1]]$splits, function(p) p$columns[["above floor"]])))
+  expect_identical(
+    ps$sizes_picked,
+    lengths(lapply(r$curves[[1]]$splits, function(p) p$columns[["above floor"]]))
+  )
 })
 
 test_that("the model that is refitted may be another than the one that ranks", {
-  s <- study(list(linear = lm(strength ~ ., d), forest = small_forest(strength ~ ., d)), st$data, "strength", train = d)
-  r <- reduce_predictors(s, models = "forest", refit_model = "linear", folds = 3, times = 1, inner_folds = 2, random = 0, sizes = c(2, 4))
+  s <- study(
+    list(linear = lm(strength ~ ., d), forest = small_forest(strength ~ ., d)),
+    st$data,
+    "strength",
+    train = d
+  )
+  r <- reduce_predictors(
+    s, models = "forest", refit_model = "linear", folds = 3, times = 1, inner_folds = 2,
+    random = 0, sizes = c(2, 4)
+  )
   curve <- r$curves$forest
   out <- curve$fold_of[, 1] == 2
   two <- curve$splits[[2]]$order[1:2]
-  expect_equal(curve$outer[[1]][out, 2, 1], unname(predict(lm(reformulate(two, "strength"), d[!out, ]), d[out, ])), tolerance = 1e-8)
+  expect_equal(
+    curve$outer[[1]][out, 2, 1],
+    unname(predict(lm(reformulate(two, "strength"), d[!out, ]), d[out, ])),
+    tolerance = 1e-8
+  )
   expect_identical(unique(as.data.frame(r)$refit), "linear")
   expect_s3_class(refit_on(choose_set(r)), "lm")
-  both <- reduce_predictors(s, models = "forest", by = c("permutation", "impurity"), folds = 2, times = 1, inner_folds = 2, random = 0, sizes = 2)
+  both <- reduce_predictors(
+    s,
+    models = "forest",
+    by = c("permutation", "impurity"),
+    folds = 2,
+    times = 1,
+    inner_folds = 2,
+    random = 0,
+    sizes = 2
+  )
   expect_true(all(is.finite(as.data.frame(both)$score)))
 })
 
-test_that("of two perfect twins exactly one stays, and the print says which would do too", {
-  twin <- transform(d, peak_copy = peak_temp)
-  s <- study(small_forest(strength ~ ., twin), transform(st$data, peak_copy = peak_temp), "strength", train = twin)
-  r <- reduce_predictors(s, thin_twins = TRUE, folds = 3, times = 1, inner_folds = 2, random = 0)
-  ps <- choose_set(r)
-  expect_identical(sum(c("peak_temp", "peak_copy") %in% ps$predictors), 1L)
-  stays <- intersect(c("peak_temp", "peak_copy"), ps$predictors)
-  expect_true(setdiff(c("peak_temp", "peak_copy"), stays) %in% ps$stands_for[[stays]])
-  expect_match(paste(format_set(ps), collapse = " "), "in place of .* could stand")
-  expect_identical(sum(r$curves[[1]]$columns$thinned %in% c("peak_temp", "peak_copy")), 1L)
-  tw <- find_twins(s, replace = TRUE)
-  expect_identical(tw$clusters$members[grepl("peak_copy", tw$clusters$members)] |> strsplit(", ") |> unlist() |> intersect(c("peak_temp", "peak_copy")) |> length(), 2L)
-  expect_gt(tw$table$replaceable[tw$table$predictor == "peak_copy"], 0.8)
-  expect_lt(tw$table$replaceable[tw$table$predictor == "operator"], 0.2)
-})
+test_that(
+  "of two perfect twins exactly one stays, and the print says which would do too",
+  {
+    twin <- transform(d, peak_copy = peak_temp)
+    s <- study(
+      small_forest(strength ~ ., twin),
+      transform(st$data, peak_copy = peak_temp),
+      "strength",
+      train = twin
+    )
+    r <- reduce_predictors(
+      s, thin_twins = TRUE, folds = 3, times = 1, inner_folds = 2, random = 0
+    )
+    ps <- choose_set(r)
+    expect_identical(sum(c("peak_temp", "peak_copy") %in% ps$predictors), 1L)
+    stays <- intersect(c("peak_temp", "peak_copy"), ps$predictors)
+    expect_true(setdiff(c("peak_temp", "peak_copy"), stays) %in% ps$stands_for[[stays]])
+    expect_match(paste(format_set(ps), collapse = " "), "in place of .* could stand")
+    expect_identical(
+      sum(r$curves[[1]]$columns$thinned %in% c("peak_temp", "peak_copy")), 1L
+    )
+    tw <- find_twins(s, replace = TRUE)
+    expect_identical(
+      tw$clusters$members[grepl("peak_copy", tw$clusters$members)] |> strsplit(", ") |>
+        unlist() |> intersect(c("peak_temp", "peak_copy")) |> length(),
+      2L
+    )
+    expect_gt(tw$table$replaceable[tw$table$predictor == "peak_copy"], 0.8)
+    expect_lt(tw$table$replaceable[tw$table$predictor == "operator"], 0.2)
+  }
+)
 
-test_that("twins: association of each pair of kinds, clusters and representatives by hand", {
-  set.seed(4)
-  x <- data.frame(a = rnorm(200))
-  x$b <- rank(x$a)                                    # the same order
-  x$c <- cut(x$a, 4, labels = FALSE) |> as.character()
-  x$e <- rnorm(200)
-  x$e[1:20] <- NA
-  m <- associate_all(x)
-  expect_equal(m["a", "b"], 1)
-  expect_equal(m["a", "c"], association(x$a, x$c)$value)
-  expect_equal(m["a", "e"], association(x$a[-(1:20)], x$e[-(1:20)])$value, tolerance = 1e-10)
-  expect_identical(m, t(m))
-  tw <- find_twins(x)
-  expect_identical(tw$clusters$representative, "a")   # b goes as well with the rest: the first column
-  expect_identical(is.na(tw$table$cluster), c(FALSE, FALSE, FALSE, TRUE))
-  s <- represent(c("a", "b"), m, c(a = 1, b = 2), c(a = 0.1, b = 0.1), c(a = 0, b = 0), c(a = NA, b = NA), character())
-  expect_identical(s$chosen, "b")
-  s <- represent(c("a", "b"), m, c(a = 1, b = 1.1), c(a = 0.1, b = 0.1), c(a = 0, b = 0), c(a = 1, b = 2), character())
-  expect_identical(s, list(chosen = "a", why = "costs less"))
-  expect_identical(represent(c("a", "b"), m, c(a = 1, b = 2), 0, 0, 0, "a")$why, "kept")
-  expect_error(find_twins(x, predictors = "zz"), "zz")
-})
+test_that(
+  "twins: association of each pair of kinds, clusters and representatives by hand",
+  {
+    set.seed(4)
+    x <- data.frame(a = rnorm(200))
+    x$b <- rank(x$a)  # the same order
+    x$c <- cut(x$a, 4, labels = FALSE) |> as.character()
+    x$e <- rnorm(200)
+    x$e[1:20] <- NA
+    m <- associate_all(x)
+    expect_equal(m["a", "b"], 1)
+    expect_equal(m["a", "c"], association(x$a, x$c)$value)
+    expect_equal(
+      m["a", "e"], association(x$a[-(1:20)], x$e[-(1:20)])$value, tolerance = 1e-10
+    )
+    expect_identical(m, t(m))
+    tw <- find_twins(x)
+    # b goes as well with the rest: the first column
+    expect_identical(tw$clusters$representative, "a")
+    expect_identical(is.na(tw$table$cluster), c(FALSE, FALSE, FALSE, TRUE))
+    s <- represent(
+      c("a", "b"), m, c(a = 1, b = 2), c(a = 0.1, b = 0.1), c(a = 0, b = 0),
+      c(a = NA, b = NA), character()
+    )
+    expect_identical(s$chosen, "b")
+    s <- represent(
+      c("a", "b"), m, c(a = 1, b = 1.1), c(a = 0.1, b = 0.1), c(a = 0, b = 0),
+      c(a = 1, b = 2), character()
+    )
+    expect_identical(s, list(chosen = "a", why = "costs less"))
+    expect_identical(represent(c("a", "b"), m, c(a = 1, b = 2), 0, 0, 0, "a")$why, "kept")
+    expect_error(find_twins(x, predictors = "zz"), "zz")
+  }
+)
 
 test_that("sets are compared as cross-validation by definition, with likelihoods", {
-  sets <- list(mine = c("peak_temp", "hold_minutes"), all = "all", none = "none", chosen = choose_set(rd))
+  sets <- list(
+    mine = c("peak_temp", "hold_minutes"),
+    all = "all",
+    none = "none",
+    chosen = choose_set(rd)
+  )
   cs <- compare_sets(st, sets, folds = 4, times = 1, reference = "all")
   expect_identical(cs$set, names(sets))
   fold <- with_stream(1, c("folds", 400, 1), draw_folds(st, d, 4))
   p <- double(400)
-  for (f in 1:4) p[fold == f] <- predict(lm(strength ~ peak_temp + hold_minutes, d[fold != f, ]), d[fold == f, ])
+  for (f in 1:4) {
+    p[fold == f] <- predict(
+      lm(strength ~ peak_temp + hold_minutes, d[fold != f, ]), d[fold == f, ]
+    )
+  }
   expect_equal(cs$score[1], sqrt(mean((p - d$strength)^2)), tolerance = 1e-10)
   expect_identical(cs$difference[2], 0)
   small <- lm(strength ~ peak_temp + hold_minutes, d)
@@ -245,16 +433,31 @@ test_that("sets are compared as cross-validation by definition, with likelihoods
   expect_identical(cs$parameters[1], 4)
   expect_equal(cs$aicc[1], AIC(small) + 2 * 4 * 5 / (400 - 5))
   expect_equal(cs$aicc_difference, cs$aicc - min(cs$aicc))
-  expect_equal(cs$weight, exp(-cs$aicc_difference / 2) / sum(exp(-cs$aicc_difference / 2)))
+  expect_equal(
+    cs$weight, exp(-cs$aicc_difference / 2) / sum(exp(-cs$aicc_difference / 2))
+  )
   expect_identical(cs$statement[3], "worse")
   on <- compare_sets(st, sets[1:2], rows = st$data)
-  expect_equal(on$score[1], sqrt(mean((predict(small, st$data) - st$data$strength)^2)), tolerance = 1e-10)
+  expect_equal(
+    on$score[1],
+    sqrt(mean((predict(small, st$data) - st$data$strength)^2)),
+    tolerance = 1e-10
+  )
   # Is a new column worth adding?
   more <- st
   more$train$heat <- more$train$peak_temp * more$train$hold_minutes
   more$train$junk <- with_stream(1, "junk", rnorm(400))
-  added <- compare_sets(more, list(now = "all", with_heat = c(st$predictors, "heat"), with_junk = c(st$predictors, "junk")), folds = 4, times = 1)
-  expect_lt(added$difference[2], 0)                   # the two act together
+  added <- compare_sets(
+    more,
+    list(
+      now = "all",
+      with_heat = c(st$predictors, "heat"),
+      with_junk = c(st$predictors, "junk")
+    ),
+    folds = 4,
+    times = 1
+  )
+  expect_lt(added$difference[2], 0)  # the two act together
   expect_gt(added$difference[3], -0.02)
   expect_error(compare_sets(st, list(a = "zz")), "zz", class = "dreher_error_input")
   expect_error(compare_sets(st, list(a = "strength")), "holds the target")
@@ -262,36 +465,53 @@ test_that("sets are compared as cross-validation by definition, with likelihoods
   expect_output(print(cs), "difference in loss from \"all\"")
 })
 
-test_that("a set written to a file is read as it was, and gives formula, columns and calls", {
-  ps <- choose_set(rd)
-  file <- tempfile(fileext = ".json")
-  write_predictor_set(ps, file)
-  back <- read_predictor_set(file)
-  expect_identical(as.character(back), ps$predictors)
-  expect_equal(c(back$score, back$price$value, back$procedure$upper), c(ps$score, ps$price, ps$procedure$upper), tolerance = 1e-12)
-  expect_identical(formula(back), formula(ps), ignore_formula_env = TRUE)
-  by_hand <- coef(lm(formula(ps), d))
-  expect_equal(coef(refit_on(ps))[names(by_hand)], by_hand)
-  calls <- paste(back$`repeat`, collapse = "\n")
-  again <- eval(parse(text = calls), list(study = st))
-  expect_identical(again$predictors, ps$predictors)
-  expect_identical(again$price, ps$price)
-  writeLines("{\"a\": 1}", file)
-  expect_error(read_predictor_set(file), "no predictor set")
-  writeLines("{", file)
-  expect_error(read_predictor_set(file), "not JSON")
-})
+test_that(
+  "a set written to a file is read as it was, and gives formula, columns and calls",
+  {
+    ps <- choose_set(rd)
+    file <- tempfile(fileext = ".json")
+    write_predictor_set(ps, file)
+    back <- read_predictor_set(file)
+    expect_identical(as.character(back), ps$predictors)
+    expect_equal(
+      c(back$score, back$price$value, back$procedure$upper),
+      c(ps$score, ps$price, ps$procedure$upper),
+      tolerance = 1e-12
+    )
+    expect_identical(formula(back), formula(ps), ignore_formula_env = TRUE)
+    by_hand <- coef(lm(formula(ps), d))
+    expect_equal(coef(refit_on(ps))[names(by_hand)], by_hand)
+    calls <- paste(back$`repeat`, collapse = "\n")
+    again <- eval(parse(text = calls), list(study = st))
+    expect_identical(again$predictors, ps$predictors)
+    expect_identical(again$price, ps$price)
+    writeLines("{\"a\": 1}", file)
+    expect_error(read_predictor_set(file), "no predictor set")
+    writeLines("{", file)
+    expect_error(read_predictor_set(file), "not JSON")
+  }
+)
 
 test_that("a reduction goes on where it stopped, and does not depend on the workers", {
   folder <- tempfile("run")
-  one <- function(...) reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2, ...)
+  one <- function(...) {
+    reduce_predictors(
+      st, folds = 3, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2, ...
+    )
+  }
   whole <- one()
   kept <- one(run = folder)
   expect_identical(kept, whole)
   con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
   keys <- DBI::dbGetQuery(con, "SELECT key FROM pieces")$key
   expect_length(keys, 1 + 3 * 3 + 3)
-  DBI::dbExecute(con, "DELETE FROM pieces WHERE key IN ('linear/outer/1/2', 'linear/all rows', 'linear/inner/1/3/1')")
+  DBI::dbExecute(
+    con,
+    paste0(
+      "DELETE FROM pieces WHERE key IN ('linear/outer/1/2', 'linear/all rows', ",
+      "'linear/inner/1/3/1')"
+    )
+  )
   before <- DBI::dbGetQuery(con, "SELECT key, finished FROM pieces ORDER BY key")
   DBI::dbDisconnect(con)
   expect_identical(one(run = folder), whole)
@@ -299,7 +519,10 @@ test_that("a reduction goes on where it stopped, and does not depend on the work
   after <- DBI::dbGetQuery(con, "SELECT key, finished FROM pieces ORDER BY key")
   DBI::dbDisconnect(con)
   expect_identical(after[after$key %in% before$key, "finished"], before$finished)
-  expect_error(reduce_predictors(st, folds = 4, times = 1, inner_folds = 2, run = folder), "another run")
+  expect_error(
+    reduce_predictors(st, folds = 4, times = 1, inner_folds = 2, run = folder),
+    "another run"
+  )
   old <- future::plan("multisession", workers = 2)
   on.exit(future::plan(old))
   expect_identical(as.data.frame(one()), as.data.frame(whole))
@@ -308,16 +531,24 @@ test_that("a reduction goes on where it stopped, and does not depend on the work
 test_that("on pure noise nothing is promised, where the shortcut promises", {
   runs <- lapply(1:6, function(s) {
     noise <- noise_study(seed = s)
-    rd <- reduce_predictors(noise, folds = 5, times = 1, inner_folds = 3, sizes = c(1, 3, 10))
+    rd <- reduce_predictors(
+      noise, folds = 5, times = 1, inner_folds = 3, sizes = c(1, 3, 10)
+    )
     ps <- choose_set(rd, rule = "best")
     n <- noise$train
-    top <- names(sort(-abs(cor(n[1:40], n$y)[, 1])))[1:10]   # ranked on all rows, cross-validated afterwards
+    # ranked on all rows, cross-validated afterwards
+    top <- names(sort(-abs(cor(n[1:40], n$y)[, 1])))[1:10]
     fold <- rd$curves[[1]]$fold_of[, 1]
     p <- double(80)
-    for (f in 1:5) p[fold == f] <- predict(lm(reformulate(top, "y"), n[fold != f, ]), n[fold == f, ])
+    for (f in 1:5) {
+      p[fold == f] <- predict(lm(reformulate(top, "y"), n[fold != f, ]), n[fold == f, ])
+    }
     table <- as.data.frame(rd)
-    c(procedure = 1 - ps$procedure$score / ps$constant_score, inside = 1 - table$score[table$size == 10] / ps$constant_score,
-      shortcut = 1 - mean((p - n$y)^2) / ps$constant_score)
+    c(
+      procedure = 1 - ps$procedure$score / ps$constant_score,
+      inside = 1 - table$score[table$size == 10] / ps$constant_score,
+      shortcut = 1 - mean((p - n$y)^2) / ps$constant_score
+    )
   })
   means <- colMeans(do.call(rbind, runs))
   expect_lt(means[["procedure"]], 0.02)
@@ -325,7 +556,9 @@ test_that("on pure noise nothing is promised, where the shortcut promises", {
 })
 
 test_that("an answer of nothing is possible, can be confirmed and drawn", {
-  ps <- choose_set(reduce_predictors(noise_study(seed = 9), folds = 4, times = 1, inner_folds = 2, sizes = c(2, 5)))
+  ps <- choose_set(reduce_predictors(
+    noise_study(seed = 9), folds = 4, times = 1, inner_folds = 2, sizes = c(2, 5)
+  ))
   expect_identical(ps$size, 0L)
   fresh <- noise_study(seed = 77)
   cf <- confirm_set(ps, fresh$train, margin = "0.05 mse")
@@ -342,17 +575,29 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
   full <- lm(strength ~ ., d)
   diff <- sqrt(mean(e(small))) - sqrt(mean(e(full)))
   expect_equal(cf$difference, diff, tolerance = 1e-10)
-  w <- (e(small) - mean(e(small))) / (2 * sqrt(mean(e(small)))) - (e(full) - mean(e(full))) / (2 * sqrt(mean(e(full))))
+  w <- (e(small) - mean(e(small))) / (2 * sqrt(mean(e(small)))) - (e(full) -
+      mean(e(full))) / (2 * sqrt(mean(e(full))))
   expect_equal(cf$std_error, sd(w) / sqrt(600), tolerance = 1e-10)
   expect_equal(cf$limit, diff + qt(0.95, 599) * sd(w) / sqrt(600), tolerance = 1e-10)
   expect_error(confirm_set(ps, d), "training rows", class = "dreher_error_input")
   expect_warning(confirm_set(ps, st$data), "holdout rows", class = "dreher_warning_rows")
-  expect_error(confirm_set(ps, u), "confirmed on before, once", class = "dreher_error_study")
+  expect_error(
+    confirm_set(ps, u), "confirmed on before, once", class = "dreher_error_study"
+  )
   expect_identical(confirm_set(ps, u, again = TRUE)$looks, 2L)
-  expect_match(paste(format_confirmation(confirm_set(ps, u, again = TRUE)), collapse = " "), "confirmed on 3 times")
+  expect_match(
+    paste(format_confirmation(confirm_set(ps, u, again = TRUE)), collapse = " "),
+    "confirmed on 3 times"
+  )
   expect_error(confirm_set(ps, u, margin = 1), "has no unit")
   mixed <- rbind(u[1:50, ], d[1:3, ])
-  expect_error(confirm_set(ps, mixed), "3 of the 53 rows of `data` are training rows of the study, more than chance explains")
+  expect_error(
+    confirm_set(ps, mixed),
+    paste0(
+      "3 of the 53 rows of `data` are training rows of the study, more than chance ",
+      "explains"
+    )
+  )
   expect_identical(state_difference(-2, -1, -1.2, 1), "better")
   expect_identical(state_difference(-2, 0.5, 0.3, 1), "not worse by more than the margin")
   expect_identical(state_difference(0.2, 3, 2.8, 1), "worse")
@@ -360,28 +605,67 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
 })
 
 test_that("a function refits what dreher cannot, and a failing fit is named", {
-  by_nnet <- nnet::nnet(strength ~ peak_temp + hold_minutes, transform(d, strength = strength / 60), size = 2, trace = FALSE)
+  by_nnet <- nnet::nnet(
+    strength ~ peak_temp + hold_minutes,
+    transform(d, strength = strength / 60),
+    size = 2,
+    trace = FALSE
+  )
   predict_net <- function(model, data) 60 * as.vector(predict(model, data))
   refit_net <- function(model, data, predictors) {
-    nnet::nnet(reformulate(predictors, "strength"), transform(data, strength = strength / 60), size = 2, trace = FALSE, maxit = 30)
+    nnet::nnet(
+      reformulate(predictors, "strength"),
+      transform(data, strength = strength / 60),
+      size = 2,
+      trace = FALSE,
+      maxit = 30
+    )
   }
-  s <- study(list(net = by_nnet), kiln_rows(60, "holdout"), "strength", train = d[1:150, ], predictors = c("peak_temp", "hold_minutes"),
-             predict_with = predict_net, refit_with = refit_net)
+  s <- study(
+    list(net = by_nnet),
+    kiln_rows(60, "holdout"),
+    "strength",
+    train = d[1:150, ],
+    predictors = c("peak_temp", "hold_minutes"),
+    predict_with = predict_net,
+    refit_with = refit_net
+  )
   a <- reduce_predictors(s, folds = 2, times = 1, inner_folds = 2)
   b <- reduce_predictors(s, folds = 2, times = 1, inner_folds = 2)
   expect_identical(as.data.frame(a), as.data.frame(b))
   s$refit_with$net <- function(model, data, predictors) stop("no luck")
-  expect_error(reduce_predictors(s, folds = 2, times = 1, inner_folds = 2), "\"net\" could not be trained again.*no luck", class = "dreher_error_model")
+  expect_error(
+    reduce_predictors(s, folds = 2, times = 1, inner_folds = 2),
+    "\"net\" could not be trained again.*no luck",
+    class = "dreher_error_model"
+  )
   s$refit_with <- list()
   s$models$net$own_reader <- TRUE
-  expect_error(reduce_predictors(s, folds = 2, times = 1, inner_folds = 2), "refit_with", class = "dreher_error_model")
+  expect_error(
+    reduce_predictors(s, folds = 2, times = 1, inner_folds = 2),
+    "refit_with",
+    class = "dreher_error_model"
+  )
   expect_error(reduce_predictors(st, by = "impurity"), "needs trees")
-  expect_error(reduce_predictors(study(lm(strength ~ peak_temp, d), d, "strength")), "needs the training rows")
+  expect_error(
+    reduce_predictors(study(lm(strength ~ peak_temp, d), d, "strength")),
+    "needs the training rows"
+  )
 })
 
 test_that("class targets, impurity and Shapley rankings reduce as well", {
-  rows <- kiln$train[1:300, c("cooling_rate", "glaze_thickness", "peak_temp", "hold_minutes", "operator", "defect")]
-  s <- study(small_forest(defect ~ ., rows, probability = TRUE), kiln$holdout, "defect", train = rows)
+  rows <- kiln$train[
+    1:300,
+    c(
+      "cooling_rate", "glaze_thickness", "peak_temp", "hold_minutes", "operator", "defect"
+    )
+  ]
+  s <- study(
+    small_forest(defect ~ ., rows, probability = TRUE),
+    kiln$holdout,
+    "defect",
+    train = rows
+  )
   for (by in c("impurity", "shapley")) {
     r <- reduce_predictors(s, by = by, folds = 3, times = 1, inner_folds = 2)
     expect_true(all(is.finite(as.data.frame(r)$score)))
@@ -392,7 +676,14 @@ test_that("class targets, impurity and Shapley rankings reduce as well", {
 test_that("boosted trees reduce, ranked by permutation or by their recomputed gain", {
   rows <- d[c("peak_temp", "hold_minutes", "operator", "strength")]
   set.seed(1)
-  s <- study(gbm::gbm(strength ~ ., "gaussian", rows, n.trees = 60, interaction.depth = 3, shrinkage = 0.1), kiln_rows(50, "holdout"), "strength", train = rows)
+  s <- study(
+    gbm::gbm(
+      strength ~ ., "gaussian", rows, n.trees = 60, interaction.depth = 3, shrinkage = 0.1
+    ),
+    kiln_rows(50, "holdout"),
+    "strength",
+    train = rows
+  )
   for (by in c("permutation", "impurity")) {
     r <- reduce_predictors(s, by = by, folds = 3, times = 1, inner_folds = 2)
     expect_identical(r$curves[[1]]$order[3], "operator")

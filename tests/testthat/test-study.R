@@ -4,9 +4,15 @@ fit <- lm(strength ~ peak_temp + clay_source, d)
 
 test_that("task, metric and direction are inferred and stated", {
   st <- study(fit, h, "strength", train = d)
-  expect_identical(c(st$task, st$metric$name, st$metric$better), c("regression", "rmse", "lower"))
-  l <- study(glm(returned_late ~ loan_days, binomial, loans$train), loans$holdout, "returned_late")
-  expect_identical(c(l$task, l$metric$name, l$classes[l$positive]), c("classification", "brier", "yes"))
+  expect_identical(
+    c(st$task, st$metric$name, st$metric$better), c("regression", "rmse", "lower")
+  )
+  l <- study(
+    glm(returned_late ~ loan_days, binomial, loans$train), loans$holdout, "returned_late"
+  )
+  expect_identical(
+    c(l$task, l$metric$name, l$classes[l$positive]), c("classification", "brier", "yes")
+  )
   expect_snapshot(print(st))
 })
 
@@ -47,10 +53,16 @@ test_that("bad input is named: argument, column, model, row, and what to do", {
 test_that("columns of odd names and matrices work; lists do not", {
   odd <- data.frame(y = rnorm(60), a = rnorm(60), b = rnorm(60))
   names(odd) <- c("y", "if", "<script>alert('x')</script> \"q\" \u00e4")
-  for (m in list(lm(y ~ ., odd), rpart::rpart(y ~ ., odd), small_forest(dependent.variable.name = "y", data = odd, formula = NULL))) {
+  for (m in list(
+      lm(y ~ ., odd),
+      rpart::rpart(y ~ ., odd),
+      small_forest(dependent.variable.name = "y", data = odd, formula = NULL)
+    )) {
     st <- study(m, odd, "y", train = odd)
     expect_setequal(st$predictors, names(odd)[-1])
-    rk <- rank_predictors(st, by = c("permutation", "shapley"), repeats = 3, background = 10)
+    rk <- rank_predictors(
+      st, by = c("permutation", "shapley"), repeats = 3, background = 10
+    )
     expect_setequal(rk$predictor, names(odd)[-1])
     rd <- reduce_predictors(st, folds = 2, times = 1, inner_folds = 2)
     expect_s3_class(choose_set(rd), "dreher_set")
@@ -61,30 +73,54 @@ test_that("columns of odd names and matrices work; lists do not", {
 })
 
 test_that("scores: intervals, the constant, training rows, no skill", {
-  st <- study(list(good = fit, none = lm(strength ~ 1 + clay_moisture, d)), h, "strength", train = d)
+  st <- study(
+    list(good = fit, none = lm(strength ~ 1 + clay_moisture, d)), h, "strength", train = d
+  )
   s <- score_models(st)
   e <- (h$strength - predict(fit, h))^2
   expect_equal(s$score[1], sqrt(mean(e)), tolerance = 1e-12)
   expect_equal(s$std_error[1], sd(e) / sqrt(100) / (2 * sqrt(mean(e))), tolerance = 1e-12)
-  expect_equal(s$constant[1], sqrt(mean((h$strength - mean(d$strength))^2)), tolerance = 1e-12)
+  expect_equal(
+    s$constant[1], sqrt(mean((h$strength - mean(d$strength))^2)), tolerance = 1e-12
+  )
   expect_identical(s$flag, c("", "no skill"))
   expect_equal(s$train_score[1], sqrt(mean(residuals(fit)^2)), tolerance = 1e-12)
-  own <- study(fit, h, "strength", train = d, metric = function(truth, predicted) mean(abs(truth - predicted)), better = "lower")
+  own <- study(
+    fit,
+    h,
+    "strength",
+    train = d,
+    metric = function(truth, predicted) mean(abs(truth - predicted)),
+    better = "lower"
+  )
   mae <- study(fit, h, "strength", train = d, metric = "mae")
   expect_equal(score_models(own)$score, score_models(mae)$score, tolerance = 1e-12)
   ratio <- score_models(own)$std_error / score_models(mae)$std_error
   expect_true(ratio > 0.5 && ratio < 2)
-  expect_error(study(fit, h, "strength", metric = function(truth, predicted) NA_real_, better = "lower") |> score_models(), "single number")
+  expect_error(
+    study(
+      fit, h, "strength", metric = function(truth, predicted) NA_real_, better = "lower"
+    ) |> score_models(),
+    "single number"
+  )
 })
 
-test_that("training rows a model left out spoil no score; a direction against the metric's own is refused", {
-  gaps <- d
-  gaps$peak_temp[1:5] <- NA
-  st <- study(lm(strength ~ peak_temp, gaps), h, "strength", train = gaps)
-  expect_identical(score_models(st)$train_score, NA_real_)
-  expect_s3_class(rank_permutation(st), "dreher_ranking")
-  expect_error(study(fit, h, "strength", metric = "rmse", better = "higher"), "lower is better")
-})
+test_that(
+  paste0(
+    "training rows a model left out spoil no score; a direction against the metric's ",
+    "own is refused"
+  ),
+  {
+    gaps <- d
+    gaps$peak_temp[1:5] <- NA
+    st <- study(lm(strength ~ peak_temp, gaps), h, "strength", train = gaps)
+    expect_identical(score_models(st)$train_score, NA_real_)
+    expect_s3_class(rank_permutation(st), "dreher_ranking")
+    expect_error(
+      study(fit, h, "strength", metric = "rmse", better = "higher"), "lower is better"
+    )
+  }
+)
 
 test_that("AUC equals its definition with ties, and its error DeLong's worked by hand", {
   truth <- c(TRUE, TRUE, TRUE, FALSE, FALSE, FALSE, FALSE)
@@ -100,10 +136,16 @@ test_that("AUC equals its definition with ties, and its error DeLong's worked by
 test_that("tables are read, and what was read is said", {
   file <- tempfile(fileext = ".csv")
   writeLines(c("a;b;ort", "1,5;NA;K\u00f6ln", "2,5;4;Ulm"), file, useBytes = TRUE)
-  expect_message(x <- read_table(file), "2 rows, 3 columns set apart by a semicolon", class = "dreher_message_read")
+  expect_message(
+    x <- read_table(file),
+    "2 rows, 3 columns set apart by a semicolon",
+    class = "dreher_message_read"
+  )
   expect_identical(x$a, c(1.5, 2.5))
   expect_identical(attr(x, "read")$missing[["b"]], 1L)
-  expect_error(read_table("nowhere.csv"), "no file \"nowhere.csv\"", class = "dreher_error_input")
+  expect_error(
+    read_table("nowhere.csv"), "no file \"nowhere.csv\"", class = "dreher_error_input"
+  )
   expect_error(read_table(tempdir()), "folder")
   writeLines(character(), file)
   expect_error(read_table(file), "empty")
@@ -122,7 +164,9 @@ test_that("suspects are found: leak, identifier, constant, duplicate, derived, m
   rows <- kiln_raw$holdout
   rows$same <- 1
   rows$fahrenheit <- rows$peak_temp * 1.8 + 32
-  st <- study(lm(strength ~ peak_temp + hold_minutes, full), rows, "strength", train = full)
+  st <- study(
+    lm(strength ~ peak_temp + hold_minutes, full), rows, "strength", train = full
+  )
   found <- check_data(st)
   says <- function(p) found$finding[found$predictor == p]
   expect_identical(found$predictor[1], "ring_tone")
@@ -133,20 +177,39 @@ test_that("suspects are found: leak, identifier, constant, duplicate, derived, m
   expect_true("derived" %in% says("water_loss"))
   expect_identical(says("batch"), "many levels")
   expect_identical(says("drying_humidity"), "missing")
-  expect_false(any(c("peak_temp", "grog_share", "cooling_rate") %in% found$predictor[found$finding != "duplicate"]))
+  expect_false(any(
+    c("peak_temp", "grog_share", "cooling_rate") %in% found$predictor[found$finding !=
+        "duplicate"]
+  ))
 })
 
-test_that("classes numbered from 0 mean the order of the target's levels; strange classes are refused", {
-  rows <- loans$train[1:200, ]
-  rows$late <- as.integer(rows$returned_late) - 1L
-  set.seed(1)
-  fit <- suppressWarnings(gbm::gbm(late ~ earlier_late + loan_days, "bernoulli", rows, n.trees = 20))
-  named <- study(fit, loans$holdout, "returned_late", train = loans$train[1:200, ])
-  p <- predict(fit, loans$holdout, n.trees = 20, type = "response")
-  expect_equal(predict_model(named, named$models[[1]], loans$holdout)[, "yes"], p, tolerance = 1e-12)
-  expect_lt(score_models(named)$score, 0.25)
-  moods <- loans$holdout
-  moods$returned_late <- factor(ifelse(moods$returned_late == "yes", "late", "timely"))
-  logit <- glm(returned_late ~ loan_days, binomial, rows)
-  expect_error(study(logit, moods, "returned_late"), "predicts the classes \"no\" and \"yes\"", class = "dreher_error_study")
-})
+test_that(
+  paste0(
+    "classes numbered from 0 mean the order of the target's levels; strange classes ",
+    "are refused"
+  ),
+  {
+    rows <- loans$train[1:200, ]
+    rows$late <- as.integer(rows$returned_late) - 1L
+    set.seed(1)
+    fit <- suppressWarnings(gbm::gbm(
+      late ~ earlier_late + loan_days, "bernoulli", rows, n.trees = 20
+    ))
+    named <- study(fit, loans$holdout, "returned_late", train = loans$train[1:200, ])
+    p <- predict(fit, loans$holdout, n.trees = 20, type = "response")
+    expect_equal(
+      predict_model(named, named$models[[1]], loans$holdout)[, "yes"],
+      p,
+      tolerance = 1e-12
+    )
+    expect_lt(score_models(named)$score, 0.25)
+    moods <- loans$holdout
+    moods$returned_late <- factor(ifelse(moods$returned_late == "yes", "late", "timely"))
+    logit <- glm(returned_late ~ loan_days, binomial, rows)
+    expect_error(
+      study(logit, moods, "returned_late"),
+      "predicts the classes \"no\" and \"yes\"",
+      class = "dreher_error_study"
+    )
+  }
+)

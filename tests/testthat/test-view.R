@@ -1,6 +1,15 @@
 d <- kiln_rows(300)
 h <- kiln_rows(120, "holdout")
-st <- study(list(forest = small_forest(strength ~ ., d, keep.inbag = TRUE), linear = lm(strength ~ ., d)), h, "strength", train = d, dictionary = kiln$dictionary)
+st <- study(
+  list(
+    forest = small_forest(strength ~ ., d, keep.inbag = TRUE),
+    linear = lm(strength ~ ., d)
+  ),
+  h,
+  "strength",
+  train = d,
+  dictionary = kiln$dictionary
+)
 rk <- rank_predictors(st, background = 10)
 rd <- reduce_predictors(st, models = "linear", folds = 3, times = 1, inner_folds = 2)
 ps <- choose_set(rd)
@@ -11,28 +20,74 @@ test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
   wide <- as.data.frame(matrix(rnorm(60 * 40), 60))
   names(wide) <- paste0("a predictor with a very long name, number ", 1:40)
   wide$y <- rnorm(60)
-  many <- study(lapply(stats::setNames(1:6, paste0("model", 1:6)), function(i) 1), wide, "y", predict_with = function(model, data) data[[1]])
-  objects <- list(st, score_models(st), check_data(st), rk, rank_permutation(st, models = "linear"), rd, ps, cf, many, rank_permutation(many, repeats = 2), score_models(many), summary(rk),
-                  find_twins(st, ranking = rk), compare_sets(st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, times = 1), nf, agreement(rk), agreement(with_floor(rk, nf), study = st), with_floor(rk, nf))
+  many <- study(
+    lapply(stats::setNames(1:6, paste0("model", 1:6)), function(i) 1),
+    wide,
+    "y",
+    predict_with = function(model, data) data[[1]]
+  )
+  objects <- list(
+    st,
+    score_models(st),
+    check_data(st),
+    rk,
+    rank_permutation(st, models = "linear"),
+    rd,
+    ps,
+    cf,
+    many,
+    rank_permutation(many, repeats = 2),
+    score_models(many),
+    summary(rk),
+    find_twins(st, ranking = rk),
+    compare_sets(
+      st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, times = 1
+    ),
+    nf,
+    agreement(rk),
+    agreement(with_floor(rk, nf), study = st),
+    with_floor(rk, nf)
+  )
   for (x in objects[-12]) {
     lines <- cli::ansi_strip(capture.output(print(x)))
     expect_lt(length(lines), 25, label = class(x)[1])
-    expect_lte(max(nchar(lines, "width")), 80, label = paste(class(x)[1], lines[which.max(nchar(lines, "width"))]))
-    expect_identical(capture.output(y <- withVisible(print(x))$visible), capture.output(print(x)))
+    expect_lte(
+      max(nchar(lines, "width")),
+      80,
+      label = paste(class(x)[1], lines[which.max(nchar(lines, "width"))])
+    )
+    expect_identical(
+      capture.output(y <- withVisible(print(x))$visible), capture.output(print(x))
+    )
     expect_false(y)
   }
 })
 
 test_that("values carry no more digits than their uncertainty supports", {
-  expect_identical(format_value(c(2.0764, 0.00612, -0.0004), c(0.23, 0.0131, 0.2)), c("2.08", "0.006", "0.00"))
+  expect_identical(
+    format_value(c(2.0764, 0.00612, -0.0004), c(0.23, 0.0131, 0.2)),
+    c("2.08", "0.006", "0.00")
+  )
   expect_identical(format_percent(c(0.361, 0.001, 0, NA)), c("36 %", "< 1 %", "0 %", ""))
   expect_identical(count_of(3, "predictor", TRUE), "Three predictors")
   expect_identical(list_words(c("a", "b", "c")), "a, b and c")
 })
 
 test_that("figures are ggplots that build, and say their finding", {
-  for (p in list(ggplot2::autoplot(rk), ggplot2::autoplot(rk, model = "linear", top = 5), plot_methods(rk), ggplot2::autoplot(nf), ggplot2::autoplot(nf, model = "linear", top = 4), ggplot2::autoplot(agreement(rk)), ggplot2::autoplot(rd), ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")), ggplot2::autoplot(find_twins(st)),
-                 ggplot2::autoplot(reduce_predictors(st, folds = 2, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2)))) {
+  for (p in list(
+      ggplot2::autoplot(rk),
+      ggplot2::autoplot(rk, model = "linear", top = 5),
+      plot_methods(rk),
+      ggplot2::autoplot(nf),
+      ggplot2::autoplot(nf, model = "linear", top = 4),
+      ggplot2::autoplot(agreement(rk)),
+      ggplot2::autoplot(rd),
+      ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")),
+      ggplot2::autoplot(find_twins(st)),
+      ggplot2::autoplot(reduce_predictors(
+        st, folds = 2, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2
+      ))
+    )) {
     expect_s3_class(p, "ggplot")
     expect_s3_class(ggplot2::ggplot_build(p), "ggplot_built")
     expect_true(nzchar(p$labels$title))
@@ -41,10 +96,17 @@ test_that("figures are ggplots that build, and say their finding", {
   drawn <- ggplot2::autoplot(nf, model = "linear", top = 4)
   expect_identical(as.character(unique(drawn$data$predictor)), d$predictor[1:4])
   expect_identical(drawn$data$above, d$above[1:4])
-  expect_match(drawn$labels$caption, "A useless predictor correlated with a useful one also passes")
+  expect_match(
+    drawn$labels$caption, "A useless predictor correlated with a useful one also passes"
+  )
   expect_error(ggplot2::autoplot(nf, model = "oven"), "`model` must be one of")
   side <- plot_methods(with_floor(rk, nf))
-  expect_identical(sum(side$data$under), sum(grepl("not above floor", with_floor(rk, nf)$flag[rk$predictor %in% side$data$predictor])))
+  expect_identical(
+    sum(side$data$under),
+    sum(grepl(
+      "not above floor", with_floor(rk, nf)$flag[rk$predictor %in% side$data$predictor]
+    ))
+  )
   expect_match(side$labels$subtitle, "In brackets: not above the noise floor")
   folded <- ggplot2::autoplot(rk, top = 5)$data
   expect_true(any(grepl("others, together", folded$row)))
@@ -54,7 +116,9 @@ test_that("figures are ggplots that build, and say their finding", {
   shown <- folded$predictor[!grepl("others", folded$row)]
   expect_equal(together$share, sum(main$share[!main$predictor %in% shown]))
   expect_error(ggplot2::autoplot(rk, model = "x"), "`model` must be one of")
-  expect_error(plot_methods(rank_permutation(st, models = "linear")), "nothing to lay side by side")
+  expect_error(
+    plot_methods(rank_permutation(st, models = "linear")), "nothing to lay side by side"
+  )
 })
 
 test_that("titles break where the picture ends", {
@@ -64,7 +128,13 @@ test_that("titles break where the picture ends", {
   text <- "Five predictors carry most of the importance; the others cannot be told from zero."
   broken <- break_lines(text, 15, "bold")
   expect_identical(gsub("\n", " ", broken), text)
-  width <- grid::convertWidth(grid::grobWidth(grid::textGrob(broken, gp = grid::gpar(fontsize = 15, fontface = "bold"))), "in", valueOnly = TRUE)
+  width <- grid::convertWidth(
+    grid::grobWidth(grid::textGrob(
+      broken, gp = grid::gpar(fontsize = 15, fontface = "bold")
+    )),
+    "in",
+    valueOnly = TRUE
+  )
   expect_lte(width, 4)
   expect_s3_class(ggplot2::ggplotGrob(ggplot2::autoplot(rk)), "gtable")
 })
@@ -92,11 +162,23 @@ test_that("results are written with their circumstances and read back the same",
   write_results(rk, book)
   inside <- tempfile()
   utils::unzip(book, exdir = inside)
-  sheet <- paste(readLines(file.path(inside, "xl", "worksheets", "sheet1.xml"), warn = FALSE), collapse = "")
+  sheet <- paste(
+    readLines(file.path(inside, "xl", "worksheets", "sheet1.xml"), warn = FALSE),
+    collapse = ""
+  )
   expect_identical(lengths(regmatches(sheet, gregexpr("<row ", sheet))), nrow(rk) + 1L)
-  cells <- as.double(gsub("</?v>", "", regmatches(sheet, gregexpr("<v>[^<]*</v>", sheet))[[1]]))
-  expect_true(all(vapply(rk$importance, function(v) any(abs(cells - v) <= 1e-12 * abs(v)), NA)))
-  expect_match(paste(readLines(file.path(inside, "xl", "workbook.xml"), warn = FALSE), collapse = ""), 'name="rows".*name="about"')
+  cells <- as.double(gsub(
+    "</?v>", "", regmatches(sheet, gregexpr("<v>[^<]*</v>", sheet))[[1]]
+  ))
+  expect_true(all(vapply(
+    rk$importance, function(v) any(abs(cells - v) <= 1e-12 * abs(v)), NA
+  )))
+  expect_match(
+    paste(
+      readLines(file.path(inside, "xl", "workbook.xml"), warn = FALSE), collapse = ""
+    ),
+    'name="rows".*name="about"'
+  )
   expect_error(write_results(rk, "x.xls"), "must end in")
   expect_error(write_results(rk, file.path(tempdir(), "no", "x.csv")), "does not exist")
 })
@@ -104,8 +186,16 @@ test_that("results are written with their circumstances and read back the same",
 chromium <- function(...) {
   binary <- Sys.which(c("chromium", "chromium-browser", "google-chrome"))
   binary <- binary[nzchar(binary)][1]
-  system2(binary, c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                    "--disable-component-update", "--disable-sync", paste0("--user-data-dir=", tempfile("profile")), "--virtual-time-budget=2000", ...), stdout = TRUE, stderr = FALSE)
+  system2(
+    binary,
+    c(
+      "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+      "--disable-background-networking", "--disable-component-update", "--disable-sync",
+      paste0("--user-data-dir=", tempfile("profile")), "--virtual-time-budget=2000", ...
+    ),
+    stdout = TRUE,
+    stderr = FALSE
+  )
 }
 
 test_that("the report holds itself, answers first, escapes names, sorts and searches", {
@@ -115,7 +205,13 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
   s <- study(list("<b>m</b>" = lm(y ~ ., odd)), odd[41:80, ], "y", train = odd[1:40, ])
   r <- reduce_predictors(s, folds = 3, times = 1, inner_folds = 2)
   file <- tempfile(fileext = ".html")
-  write_report(s, rank_predictors(s, by = c("permutation", "shapley"), background = 10), r, file = file, title = "A <i>title</i> & more")
+  write_report(
+    s,
+    rank_predictors(s, by = c("permutation", "shapley"), background = 10),
+    r,
+    file = file,
+    title = "A <i>title</i> & more"
+  )
   page <- readLines(file, warn = FALSE)
   whole <- paste(page, collapse = "\n")
   expect_false(grepl("<script>document.title", whole, fixed = TRUE))
@@ -126,12 +222,20 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
 
   # A click on "Importance" twice sorts from large to small; a search leaves the rows that match.
   probe <- tempfile(fileext = ".html")
-  script <- paste0("<script>var box=Array.from(document.querySelectorAll('.table')).filter(function(b){return b.textContent.indexOf('Importance')>=0})[0];",
-                   "var th=Array.from(box.querySelectorAll('th')).filter(function(t){return t.textContent=='Importance'})[0];th.querySelector('button').click();th.querySelector('button').click();",
-                   "var v=Array.from(box.querySelectorAll('td.number:nth-child(6)')).map(function(c){return c.getAttribute('data-value')});",
-                   "var f=box.querySelector('input');f.value='shapley';f.dispatchEvent(new Event('input'));",
-                   "var seen=Array.from(box.querySelectorAll('tbody tr')).filter(function(r){return !r.hidden}).length;",
-                   "document.body.innerHTML='<p id=probe>'+v.join(' ')+'|'+seen+'|'+document.title+'</p>';</script>")
+  script <- paste0(
+    "<script>var ",
+    "box=Array.from(document.querySelectorAll('.table')).filter(function(b){return ",
+    "b.textContent.indexOf('Importance')>=0})[0];",
+    "var th=Array.from(box.querySelectorAll('th')).filter(function(t){return ",
+    "t.textContent=='Importance'})[0];th.querySelector('button').click();th.querySelector('button').click();",
+    "var ",
+    "v=Array.from(box.querySelectorAll('td.number:nth-child(6)')).map(function(c){return c.getAttribute('data-value')});",
+    "var f=box.querySelector('input');f.value='shapley';f.dispatchEvent(new ",
+    "Event('input'));",
+    "var seen=Array.from(box.querySelectorAll('tbody tr')).filter(function(r){return ",
+    "!r.hidden}).length;", "document.body.innerHTML='<p id=probe>'+v.join(' ",
+    "')+'|'+seen+'|'+document.title+'</p>';</script>"
+  )
   writeLines(sub("</body>", paste0(script, "</body>"), whole, fixed = TRUE), probe)
   dom <- paste(chromium("--dump-dom", paste0("file://", probe)), collapse = "\n")
   found <- regmatches(dom, regexpr("<p id=\"probe\">[^<]*", dom))
@@ -145,6 +249,14 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
 
 test_that("results of another study are refused", {
   other <- study(lm(strength ~ peak_temp, d), kiln_rows(50, "holdout"), "strength")
-  expect_error(write_report(other, rk, file = tempfile(fileext = ".html")), "another study", class = "dreher_error_study")
-  expect_error(write_report(st, 3, file = tempfile(fileext = ".html")), "results of this study", class = "dreher_error_input")
+  expect_error(
+    write_report(other, rk, file = tempfile(fileext = ".html")),
+    "another study",
+    class = "dreher_error_study"
+  )
+  expect_error(
+    write_report(st, 3, file = tempfile(fileext = ".html")),
+    "results of this study",
+    class = "dreher_error_input"
+  )
 })
