@@ -2,6 +2,8 @@
 # make test         set up and run the tests
 # make test-current the same on the current R with current packages (a Debian 13 in DREHER_CURRENT)
 # make install      installs the package with its vignettes, for library(dreher)
+# make lint         are layout and style in order? (see CONTRIBUTING.md)
+# make format       lays the code out anew
 # make check        R CMD check
 # make docs         help pages and NAMESPACE from the comments in R/
 # make screenshots  docs/screenshots from the demo data
@@ -13,7 +15,7 @@ R_ENV := R_LIBS=$(LIB):$$R_LIBS
 # The same everywhere; some packages ask the system for it, and not every system answers.
 export TZ := UTC
 
-.PHONY: demo test test-current install check docs screenshots bench build setup-demo setup-test setup-develop clean
+.PHONY: demo test lint format test-current install check docs screenshots bench build setup-demo setup-test setup-develop clean
 
 demo: setup-demo build
 	$(R_ENV) Rscript exec/dreher demo --out out/demo
@@ -29,6 +31,13 @@ test-current:
 install: setup-demo
 	mkdir -p out && cd out && R CMD build --no-manual .. > build.log 2>&1 || { cat build.log; exit 1; }
 	R CMD INSTALL out/dreher_*.tar.gz
+
+lint: setup-test
+	Rscript tools/lint.R
+
+format: setup-develop
+	Rscript tools/format.R $$(ls R/*.R tests/testthat/*.R bench/*.R data-raw/*.R tools/*.R | grep -v RcppExports)
+	clang-format -i $$(ls src/*.cpp src/*.h | grep -v RcppExports)
 
 check: setup-test
 	mkdir -p out && cd out && R CMD build .. && _R_CHECK_FORCE_SUGGESTS_=true R CMD check --no-manual dreher_*.tar.gz

@@ -21,6 +21,9 @@ breadth_first <- function(left, right, column) {
     .Call(`_dreher_breadth_first`, left, right, column)
 }
 
+#' @rdname reader_parts
+#' @param x Numbers.
+#' @export
 just_below <- function(x) {
     .Call(`_dreher_just_below`, x)
 }
@@ -37,6 +40,18 @@ forest_ends <- function(forest, x, threads) {
     .Call(`_dreher_forest_ends`, forest, x, threads)
 }
 
+stack_ranger <- function(columns, values, children, is_ordered, n_levels) {
+    .Call(`_dreher_stack_ranger`, columns, values, children, is_ordered, n_levels)
+}
+
+shift_places <- function(x, size) {
+    .Call(`_dreher_shift_places`, x, size)
+}
+
+boosting_losses <- function() {
+    .Call(`_dreher_boosting_losses`)
+}
+
 forest_impurity <- function(forest, x, target, count, held, held_x, held_target, threads) {
     .Call(`_dreher_forest_impurity`, forest, x, target, count, held, held_x, held_target, threads)
 }
@@ -45,20 +60,20 @@ forest_use <- function(forest, x, count, threads) {
     .Call(`_dreher_forest_use`, forest, x, count, threads)
 }
 
-forest_regain <- function(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads) {
-    .Call(`_dreher_forest_regain`, forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads)
+recompute_gains <- function(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads) {
+    .Call(`_dreher_recompute_gains`, forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads)
 }
 
 forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, threads) {
     .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
-stack_ranger <- function(columns, values, children, is_ordered, n_levels) {
-    .Call(`_dreher_stack_ranger`, columns, values, children, is_ordered, n_levels)
+forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
+    .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
 }
 
-shift_places <- function(x, size) {
-    .Call(`_dreher_shift_places`, x, size)
+forest_cover <- function(forest, x, count, threads) {
+    .Call(`_dreher_forest_cover`, forest, x, count, threads)
 }
 
 shuffle_prepare <- function(forest, x, threads) {
@@ -103,14 +118,6 @@ sum_spans <- function(player, lo, hi, by, ranks, players) {
 
 sum_cells <- function(cell, by, rows, columns) {
     .Call(`_dreher_sum_cells`, cell, by, rows, columns)
-}
-
-forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
-    .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
-}
-
-forest_cover <- function(forest, x, count, threads) {
-    .Call(`_dreher_forest_cover`, forest, x, count, threads)
 }
 
 stability_pairs <- function(value, threads) {

@@ -16,6 +16,24 @@ open_folder <- function(folder, about) {
   }
   file <- file.path(folder, "run.sqlite")
   about <- c(about, version = as.character(utils::packageVersion("dreher")))
+  con <- connect_folder(file)
+  known <- tables_of_folder(con, folder, about)
+  other <- names(about)[!names(about) %in% known$name |
+      as.character(about) != known$value[match(names(about), known$name)]]
+  if (length(other)) {
+    DBI::dbDisconnect(con)
+    stop_study(
+      paste0(
+        "The run folder \"", folder, "\" holds another run: other ", list_words(other),
+        "."
+      ),
+      todo = "Name another folder, or give what that run was given."
+    )
+  }
+  con
+}
+
+connect_folder <- function(file) {
   con <- NULL
   tryCatch(
     {
@@ -34,6 +52,11 @@ open_folder <- function(folder, about) {
       )
     }
   )
+  con
+}
+
+# The tables, made where there are none. -> what the run in the folder is of
+tables_of_folder <- function(con, folder, about) {
   tryCatch(
     {
       DBI::dbExecute(
@@ -56,6 +79,7 @@ open_folder <- function(folder, about) {
         )
         known <- DBI::dbReadTable(con, "about")
       }
+      known
     },
     error = function(e) {
       DBI::dbDisconnect(con)
@@ -66,19 +90,6 @@ open_folder <- function(folder, about) {
       )
     }
   )
-  other <- names(about)[!names(about) %in% known$name |
-      as.character(about) != known$value[match(names(about), known$name)]]
-  if (length(other)) {
-    DBI::dbDisconnect(con)
-    stop_study(
-      paste0(
-        "The run folder \"", folder, "\" holds another run: other ", list_words(other),
-        "."
-      ),
-      todo = "Name another folder, or give what that run was given."
-    )
-  }
-  con
 }
 
 # Finished pieces by key.

@@ -25,7 +25,7 @@ t_limits <- function(estimate, std_error, df, level) {
 # and so is its error: on the side of the longer tail the limit is stretched as Hall (1992) does
 # for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails is
 # (Box 1953); on the other side it is the t limit. Fewer than 20 influences cannot tell a tail.
-leaning_limits <- function(estimate, std_error, df, level, influence) {
+skew_limits <- function(estimate, std_error, df, level, influence) {
   limits <- t_limits(estimate, std_error, df, level)
   if (length(influence) < 20) return(limits)
   m <- influence - mean(influence)
@@ -50,4 +50,9 @@ draw_blocks <- function(n, blocks = 10) sample(rep_len(seq_len(min(blocks, n)), 
 jackknife_variance <- function(values) {
   g <- length(values)
   (g - 1) / g * sum((values - mean(values))^2)
+}
+
+order_statistic <- function(x, level) {
+  at <- min(length(x), ceiling(level * (length(x) + 1)))
+  sort(x, partial = at)[at]
 }

@@ -38,12 +38,27 @@ check_data <- function(study, ...) {
     ""
   )
   found$used_by <- as.character(users)
-  structure(
-    found,
-    class = c("dreher_checks", "data.frame"),
-    target = study$target,
-    n_checked = length(columns)
+  validate_checks(new_checks(found, list(
+    target = study$target, n_checked = length(columns), fingerprint = study$fingerprint
+  )))
+}
+
+new_checks <- function(table, details) new_table(table, "checks", details)
+
+check_findings <- c(
+  "leak", "identifier", "constant", "duplicate", "derived", "many levels", "missing"
+)
+
+validate_checks <- function(x) {
+  columns <- c(
+    predictor = "character", finding = "character", detail = "character",
+    used_by = "character"
   )
+  check_shape(x, columns, "table of checks")
+  check_holds(
+    all(x$finding %in% check_findings), "table of checks", "a finding is not known"
+  )
+  x
 }
 
 find_suspects <- function(st, columns, derived = FALSE) {
@@ -71,36 +86,11 @@ find_suspects <- function(st, columns, derived = FALSE) {
   }
   for (p in columns) {
     x <- if (p %in% names(both)) both[[p]] else rows[[p]]
-    seen <- x[!is.na(x)]
-    distinct <- length(unique(seen))
-    if (distinct <= 1) {
-      add(p, "constant", "It has a single value.")
-      next
-    }
-    alone <- alone_of[[p]]
-    if (may_leak(alone, alone_of[setdiff(columns, p)])) {
-      add(
-        p,
-        "leak",
-        "Was it known before the target? Alone it explains ",
-        format_share(alone),
-        " of it",
-        if (best > 0) paste0("; the best model explains ", format_share(best)),
-        "."
-      )
-    }
-    if (may_identify(
-        x, if (p %in% names(both)) both[[st$target]] else rows[[st$target]]
+    target <- if (p %in% names(both)) both[[st$target]] else rows[[st$target]]
+    for (hit in suspect_column(
+        x, target, alone_of[[p]], alone_of[setdiff(columns, p)], best
       )) {
-      add(
-        p, "identifier", "Is it an identifier? ", distinct, " distinct values in ",
-        length(seen), " rows."
-      )
-    } else if ((is.factor(x) || is.character(x)) && distinct > 30) {
-      add(p, "many levels", distinct, " levels.")
-    }
-    if (anyNA(x)) {
-      add(p, "missing", format_share(mean(is.na(x))), " of the values are missing.")
+      do.call(add, c(list(p), hit))
     }
   }
   if (derived) for (hit in find_dependent(both, columns)) do.call(add, hit)
@@ -108,13 +98,40 @@ find_suspects <- function(st, columns, derived = FALSE) {
     predictor = character(), finding = character(), detail = character()
   )
   found <- if (length(findings)) do.call(rbind, findings) else empty
-  weight <- match(
-    found$finding,
-    c("leak", "identifier", "constant", "duplicate", "derived", "many levels", "missing")
-  )
+  weight <- match(found$finding, check_findings)
   found <- found[order(weight, match(found$predictor, columns)), ]
   rownames(found) <- NULL
   found
+}
+
+# What is odd about one column. alone, others: skill of it and of the other columns by themselves;
+# best: that of the best model. -> list of findings, each a kind and the pieces of its sentence
+suspect_column <- function(x, target, alone, others, best) {
+  seen <- x[!is.na(x)]
+  distinct <- length(unique(seen))
+  if (distinct <= 1) return(list(list("constant", "It has a single value.")))
+  leak <- if (may_leak(alone, others)) {
+    list(
+      "leak",
+      "Was it known before the target? Alone it explains ",
+      format_share(alone),
+      " of it",
+      if (best > 0) paste0("; the best model explains ", format_share(best)),
+      "."
+    )
+  }
+  many <- if (may_identify(x, target)) {
+    list(
+      "identifier", "Is it an identifier? ", distinct, " distinct values in ",
+      length(seen), " rows."
+    )
+  } else if ((is.factor(x) || is.character(x)) && distinct > 30) {
+    list("many levels", distinct, " levels.")
+  }
+  gaps <- if (anyNA(x)) {
+    list("missing", format_share(mean(is.na(x))), " of the values are missing.")
+  }
+  Filter(Negate(is.null), list(leak, many, gaps))
 }
 
 # A column that all but determines the target, or comes close to it where nothing else is near. A

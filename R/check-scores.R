@@ -38,23 +38,45 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
   out <- do.call(rbind, rows)
   out$train_score <- vapply(study$models, function(m) score_training(study, m), 0)
   rownames(out) <- NULL
-  structure(
-    out,
-    class = c("dreher_scores", "data.frame"),
-    level = level,
+  validate_scores(new_scores(out, list(
     target = study$target,
+    metric = study$metric$name,
     metric_label = study$metric$label,
-    seen = isTRUE(study$seen)
+    better = study$metric$better,
+    level = level,
+    seed = seed,
+    seen = isTRUE(study$seen),
+    fingerprint = study$fingerprint
+  )))
+}
+
+new_scores <- function(table, details) new_table(table, "scores", details)
+
+validate_scores <- function(x) {
+  check_shape(
+    x,
+    c(
+      model = "character", metric = "character", better = "character", score = "double",
+      std_error = "double", lower = "double", upper = "double", constant = "double",
+      gain = "double", gain_lower = "double", gain_upper = "double",
+      train_score = "double", n = "integer", flag = "character"
+    ),
+    "table of scores"
   )
+  check_holds(
+    within_limits(x$score, x$lower, x$upper), "table of scores", "a score lies outside"
+  )
+  check_holds(!anyDuplicated(x$model), "table of scores", "a model stands twice")
+  x
 }
 
 score_one <- function(st, model, level, seed) {
-  cases <- cases_of(st, st$data)
+  info <- row_info(st, st$data)
   p <- predict_model(st, model, st$data)
   p0 <- predict_constant(st, st$data)
   metric <- st$metric
-  own <- loss_with_error(metric, cases, p, NULL, seed)
-  gain <- loss_with_error(metric, cases, p0, p, seed)
+  own <- loss_with_error(metric, info, p, NULL, seed)
+  gain <- loss_with_error(metric, info, p0, p, seed)
   limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
@@ -71,12 +93,12 @@ score_one <- function(st, model, level, seed) {
     std_error = own$std_error,
     lower = limits$lower,
     upper = limits$upper,
-    constant = metric_score(metric, cases$truth, p0, cases$weight),
+    constant = metric_score(metric, info$truth, p0, info$weight),
     gain = gain$loss,
     gain_lower = gain_limits$lower,
     gain_upper = gain_limits$upper,
     train_score = NA_real_,
-    n = length(cases$truth),
+    n = length(info$truth),
     flag = if (no_skill) "no skill" else if (isTRUE(st$seen)) "training rows" else ""
   )
 }
@@ -87,57 +109,36 @@ score_training <- function(st, model) {
   if (is.null(st$train)) return(NA_real_)
   p <- tryCatch(predict_model(st, model, st$train, "train"), dreher_error = function(e) NULL)
   if (is.null(p)) return(NA_real_)
-  cases <- cases_of(st, st$train)
-  metric_score(st$metric, cases$truth, p, cases$weight)
+  info <- row_info(st, st$train)
+  metric_score(st$metric, info$truth, p, info$weight)
 }
 
 # The loss of `p`, or the paired excess of the loss of `p` over that of `than`, with its error.
-loss_with_error <- function(metric, cases, p, than, seed) {
+loss_with_error <- function(metric, info, p, than, seed) {
   if (!jackknifed(metric)) {
-    a <- metric_influence(metric, cases$truth, p, cases$weight)
+    a <- metric_influence(metric, info$truth, p, info$weight)
     b <- if (is.null(than)) {
       list(loss = 0, u = 0)
     } else {
-      metric_influence(metric, cases$truth, than, cases$weight)
+      metric_influence(metric, info$truth, than, info$weight)
     }
     return(c(
       list(loss = a$loss - b$loss),
-      influence_error(a$u - b$u, cases$block)[c("std_error", "df")]
+      influence_error(a$u - b$u, info$block)[c("std_error", "df")]
     ))
   }
   loss <- function(rows) {
-    some <- some_cases(cases, rows)
+    some <- some_info(info, rows)
     one <- function(p) {
       metric_influence(metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
     }
     one(p) - if (is.null(than)) 0 else one(than)
   }
-  block <- jackknife_blocks(cases, seed)
+  block <- jackknife_blocks(info, seed)
   values <- vapply(unique(block), function(g) loss(which(block != g)), 0)
   list(
-    loss = loss(seq_along(cases$truth)),
+    loss = loss(seq_along(info$truth)),
     std_error = sqrt(jackknife_variance(values)),
     df = length(values) - 1
   )
-}
-
-# The constant prediction: what one would say without any predictor.
-constant_of <- function(st, data) {
-  y <- data[[st$target]]
-  weight <- cases_of(st, data)$weight
-  if (st$task == "classification") {
-    return(vapply(
-      st$classes, function(k) weighted_mean(y == k, weight), 0, USE.NAMES = FALSE
-    ))
-  }
-  if (st$metric$name %in% c("mae", "median_ae")) {
-    weighted_median(y, weight)
-  } else {
-    weighted_mean(y, weight)
-  }
-}
-
-predict_constant <- function(st, data, from = if (is.null(st$train)) st$data else st$train) {
-  value <- constant_of(st, from)
-  matrix(value, nrow(data), length(value), byrow = TRUE, dimnames = list(NULL, st$classes))
 }

@@ -21,9 +21,5 @@
 #'   `progressr::with_progress()` to see it.
 #' @useDynLib dreher, .registration = TRUE
 #' @importFrom Rcpp evalCpp
-#' @importFrom ggplot2 autoplot
 #' @keywords internal
 "_PACKAGE"
-
-#' @export
-ggplot2::autoplot

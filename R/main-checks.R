@@ -97,8 +97,6 @@ repeats_in_words <- function(text) {
   number
 }
 
-in_words <- function(text) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
-
 check_stability_words <- function(given) {
   check_choice(
     given$kind, c("bootstrap", "subsample", "folds", "time", "seeds"), "--kind"

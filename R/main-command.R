@@ -29,14 +29,6 @@ main_command <- function(words) {
   )
 }
 
-tell <- function(...) writeLines(paste0(...), stderr())
-
-wrong_usage <- function(...) {
-  stop(structure(
-    class = c("dreher_usage", "error", "condition"), list(message = paste0(...))
-  ))
-}
-
 command_help <- "dreher ranks the predictors of trained models and finds smaller sets of them.
 
 Usage: dreher STEP [options]
@@ -96,256 +88,13 @@ run_words <- function(words) {
 }
 
 command_steps <- function() {
-  opt <- function(name, help, type = "character", default = NULL, ...) {
-    optparse::make_option(
-      paste0("--", name), type = type, default = default, help = help, ...
-    )
-  }
-  models <- list(
-    opt(
-      "model",
-      paste0(
-        "models: an .rds file of one model or a named list, or a model file (xgboost: ",
-        ".json, .ubj; lightgbm: .txt); may be given several times"
-      )
-    ),
-    opt(
-      "columns",
-      "names of the model's columns, set apart by commas, for model files that hold none"
-    ),
-    opt("train", "training rows: a delimited text file"),
-    opt("target", "name of the target column"),
-    opt("weights", "name of the column that says what rows count"),
-    opt("blocks", "name of the column that says which rows belong together"),
-    opt("metric", "name of the metric (default: rmse or brier)"),
-    opt("dictionary", "data dictionary: a delimited text file"),
-    opt("seed", "seed [default %default]", "integer", 1L),
-    opt("out", "folder for tables, pictures and the report; made if it is not there")
-  )
-  flag <- function(name, help) {
-    optparse::make_option(
-      paste0("--", name), action = "store_true", default = FALSE, help = help
-    )
-  }
-  margin <- opt(
-    "margin",
-    paste0(
-      "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" ",
-      "[default %default]"
-    ),
-    default = "2 %"
-  )
-  format <- opt(
-    "format", "of the table: csv, json or xlsx [default %default]", default = "csv"
-  )
-  again <- list(
-    flag("again", "these rows were confirmed on before, and the reader will be told"),
-    opt(
-      "overlap",
-      paste0(
-        "refuse or allow rows that are training rows, more than chance explains ",
-        "[default %default]"
-      ),
-      default = "refuse"
-    )
-  )
-  runs <- list(
-    opt("workers", "processes that share the work [default %default]", "integer", 1L),
-    opt("run", "run folder: every finished piece is kept there"),
-    flag("resume", "go on with the run in --run"),
-    format
-  )
   list(
-    demo = list(
-      says = "Runs the whole example on made-up data of a pottery works.",
-      needs = "out",
-      run = command_demo,
-      options = list(opt("out", "folder for the results; made if it is not there"))
-    ),
-    rank = list(
-      says = "Ranks the predictors. Without --out the table goes to standard output.",
-      needs = c("model", "data", "target"),
-      run = command_rank,
-      options = c(
-        models,
-        list(
-          opt("data", "holdout rows with the target: a delimited text file"),
-          opt(
-            "by",
-            paste0(
-              "methods, set apart by commas: impurity, permutation, shapley, ",
-              "structure, coefficient, association, refit [default: the first three]"
-            )
-          ),
-          opt(
-            "repeats",
-            "shuffles per predictor: a number, auto or all [default %default]",
-            default = "10"
-          ),
-          format
-        )
-      )
-    ),
-    stability = list(
-      says = paste0(
-        "Trains the models again on resamples of the training rows, ranks on the rows ",
-        "left out, and says which ranks are settled. A run that was stopped goes on ",
-        "with --run and --resume."
-      ),
-      needs = c("model", "train", "target"),
-      run = command_stability,
-      options = c(
-        models,
-        list(
-          opt(
-            "data",
-            paste0(
-              "holdout rows, for the noise floor: a delimited text file [default: the ",
-              "training rows]"
-            )
-          ),
-          opt(
-            "by",
-            "methods, set apart by commas [default %default]",
-            default = "permutation"
-          ),
-          opt(
-            "kind",
-            "of resamples: bootstrap, subsample, folds, time, seeds [default %default]",
-            default = "bootstrap"
-          ),
-          opt("times", "number of resamples [default %default]", "integer", 50L),
-          opt("order", "name of the column of times, for the kind time"),
-          opt("strata", "name of the column whose distribution every resample keeps"),
-          opt("slice", "name of a column: rank for each of its values apart"),
-          opt(
-            "seeds",
-            paste0(
-              "refits with other seeds of the model, to tell its own noise from the ",
-              "sample's"
-            ),
-            "integer"
-          ),
-          opt(
-            "decoys",
-            "refits with permuted copies, for the noise floor; 99 or more to rely on",
-            "integer"
-          )
-        ),
-        runs
-      )
-    ),
-    reduce = list(
-      says = paste0(
-        "Scores smaller sets by nested cross-validation and chooses one. A run that ",
-        "was stopped goes on with --run and --resume."
-      ),
-      needs = c("model", "train", "target"),
-      run = command_reduce,
-      options = c(
-        models,
-        list(
-          opt(
-            "by",
-            "methods that rank, set apart by commas [default %default]",
-            default = "permutation"
-          ),
-          opt(
-            "path",
-            "ranking, backward, forward or stepwise [default %default]",
-            default = "ranking"
-          ),
-          opt("use", "name of the model that ranks, when there are several"),
-          opt(
-            "refit",
-            "name of the model that is trained on the sets [default: the one that ranks]"
-          ),
-          flag(
-            "families", "predictors of a family of the dictionary come in and go together"
-          ),
-          flag("thin-twins", "of predictors that can stand in for each other one stays"),
-          opt("budget", "the most a set may cost, by the dictionary", "double"),
-          opt(
-            "random",
-            "random sets of each size to compare with [default %default]",
-            "integer",
-            10L
-          ),
-          opt(
-            "rule",
-            "one_se, best, within, cheapest, share, size or floor [default %default]",
-            default = "one_se"
-          ),
-          opt("size", "number of predictors, for the rule size", "integer"),
-          opt(
-            "share",
-            "share of the importance, for the rule share [default %default]",
-            "double",
-            0.95
-          ),
-          opt(
-            "decoys",
-            paste0(
-              "refits with permuted copies in each training part, 19 or more, for the ",
-              "rule floor"
-            ),
-            "integer"
-          ),
-          opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"),
-          opt("times", "drawings of the folds [default %default]", "integer", 1L),
-          opt("confirm", "untouched rows to confirm the set on: a delimited text file"),
-          margin
-        ),
-        again, runs
-      )
-    ),
-    compare = list(
-      says = "Scores sets of predictors side by side, by cross-validation or on given rows.",
-      needs = c("model", "train", "target", "sets"),
-      run = command_compare,
-      options = c(
-        models,
-        list(
-          opt(
-            "sets",
-            paste0(
-              "as \"all; firing: peak_temp, hold_minutes; none\"; files of chosen ",
-              "sets (.json) count as sets too"
-            )
-          ),
-          opt(
-            "reference",
-            "name of the set the others are compared with [default: the first]"
-          ),
-          opt(
-            "data",
-            paste0(
-              "rows to score on: a delimited text file [default: cross-validation on ",
-              "the training rows]"
-            )
-          ),
-          opt("folds", "folds [default: 5, fewer where rows are few]", "integer"),
-          opt("times", "drawings of the folds [default %default]", "integer", 2L),
-          margin,
-          format
-        )
-      )
-    ),
-    confirm = list(
-      says = "Compares a chosen set with all predictors on untouched rows.",
-      needs = c("model", "train", "target", "set", "data"),
-      run = command_confirm,
-      options = c(
-        models,
-        list(
-          opt("set", "file of the set, as reduce writes it (set.json)"),
-          opt("data", "untouched rows: a delimited text file"),
-          margin,
-          format
-        ),
-        again
-      )
-    )
+    demo = c(demo_step(), run = command_demo),
+    rank = c(rank_step(), run = command_rank),
+    stability = c(stability_step(), run = command_stability),
+    reduce = c(reduce_step(), run = command_reduce),
+    compare = c(compare_step(), run = command_compare),
+    confirm = c(confirm_step(), run = command_confirm)
   )
 }
 
@@ -395,13 +144,6 @@ command_study <- function(given, data) {
   })
 }
 
-make_folder <- function(path) {
-  if (!dir.exists(path) && !dir.create(path, recursive = TRUE, showWarnings = FALSE)) {
-    stop_input(paste0("The folder \"", path, "\" cannot be made."))
-  }
-  normalizePath(path)
-}
-
 command_rank <- function(given) {
   repeats <- repeats_in_words(given$repeats)
   st <- command_study(given, read_table(given$data))
@@ -433,7 +175,7 @@ command_stability <- function(given) {
   old <- future::plan()
   open_workers(given)
   st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
-  if (given$workers > 1) st$threads <- 1L
+  if (given$workers > 1) st <- derive_study(st, threads = 1L)
   by <- in_words(given$by)
   drawn <- draw_resamples(
     st$train, given$kind, times = given$times, blocks = st$blocks, strata = given$strata,
@@ -457,7 +199,7 @@ command_stability <- function(given) {
   nf <- if (!is.null(given$decoys)) {
     tell_progress(noise_floor(
       st,
-      by = intersect(by, c("impurity", "permutation", "shapley")),
+      by = intersect(by, methods_that("floor")),
       draws = given$decoys,
       run = beside("decoys"),
       seed = given$seed
@@ -468,36 +210,41 @@ command_stability <- function(given) {
   if (is.null(given$out)) {
     print_table(sb, given$format)
   } else {
-    out <- make_folder(given$out)
-    agreed <- if (length(sb$parts) > 1) agreement(rk, study = st)
-    write_tables(
-      list(
-        resampled = rk,
-        stability = sb,
-        measures = summary(sb),
-        agreement = agreed,
-        floor = nf
-      ),
-      out,
-      given$format
-    )
-    save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
-    if (!is.null(agreed)) {
-      save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
-    }
-    if (!is.null(nf)) save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
-    do.call(
-      write_report,
-      c(
-        list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf),
-        list(file = file.path(out, "stability.html"))
-      )
-    )
-    writeLines(cli::ansi_strip(c(
-      format_stability(sb), if (!is.null(nf)) c("", format_floor(nf))
-    )))
-    tell("Written to ", out, ".")
+    deliver_stability(st, rk, sb, nf, given)
   }
+}
+
+# Tables, pictures, the report and what is printed.
+deliver_stability <- function(st, rk, sb, nf, given) {
+  out <- make_folder(given$out)
+  agreed <- if (length(sb$parts) > 1) agreement(rk, study = st)
+  write_tables(
+    list(
+      resampled = rk,
+      stability = sb,
+      measures = summary(sb),
+      agreement = agreed,
+      floor = nf
+    ),
+    out,
+    given$format
+  )
+  save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
+  if (!is.null(agreed)) {
+    save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
+  }
+  if (!is.null(nf)) save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
+  do.call(
+    write_report,
+    c(
+      list(st, sb), if (!is.null(agreed)) list(agreed), if (!is.null(nf)) list(nf),
+      list(file = file.path(out, "stability.html"))
+    )
+  )
+  writeLines(cli::ansi_strip(c(
+    format_stability(sb), if (!is.null(nf)) c("", format_floor(nf))
+  )))
+  tell("Written to ", out, ".")
 }
 
 # Pieces done and time left, on standard error, at most once a second.
@@ -532,7 +279,7 @@ command_reduce <- function(given) {
   old <- future::plan()
   open_workers(given)
   st <- command_study(given, NULL)
-  if (given$workers > 1) st$threads <- 1L
+  if (given$workers > 1) st <- derive_study(st, threads = 1L)
   untouched <- check_reduction(st, given)
   rd <- tell_progress(reduce_predictors(
     st,
@@ -554,23 +301,8 @@ command_reduce <- function(given) {
   set <- choose_set(
     rd, rule = given$rule, margin = given$margin, share = given$share, size = given$size
   )
-  # What is finished is not lost with a confirmation that fails.
-  failed <- NULL
-  cf <- if (!is.null(untouched)) {
-    tryCatch(
-      confirm_set(
-        set,
-        untouched,
-        margin = given$margin,
-        again = given$again,
-        overlap = given$overlap
-      ),
-      dreher_error = function(e) {
-        failed <<- e
-        NULL
-      }
-    )
-  }
+  confirmed <- try_confirmation(set, untouched, given)
+  cf <- confirmed$value
   if (is.null(given$out)) {
     print_table(rd, given$format)
   } else {
@@ -595,7 +327,22 @@ command_reduce <- function(given) {
     )),
     collapse = "\n"
   ))
-  if (!is.null(failed)) stop(failed)
+  if (!is.null(confirmed$error)) stop(confirmed$error)
+}
+
+# What is finished is not lost with a confirmation that fails. -> list(value or error)
+try_confirmation <- function(set, untouched, given) {
+  if (is.null(untouched)) return(list())
+  tryCatch(
+    list(value = confirm_set(
+      set,
+      untouched,
+      margin = given$margin,
+      again = given$again,
+      overlap = given$overlap
+    )),
+    dreher_error = function(e) list(error = e)
+  )
 }
 
 command_compare <- function(given) {
@@ -666,8 +413,4 @@ print_table <- function(x, format) {
   on.exit(unlink(file))
   write_results(x, file)
   writeLines(readLines(file, warn = FALSE, encoding = "UTF-8"))
-}
-
-save_picture <- function(plot, file) {
-  ggplot2::ggsave(file, plot, width = 12.8, height = 8, dpi = 100, bg = paper)
 }

@@ -34,12 +34,8 @@ command_demo <- function(given) {
   rk <- with_floor(rk, nf)
   agreed <- agreement(rk, study = st)
   tell("Ranking again on 20 draws of the rows ...")
-  again <- rank_predictors(
-    st,
-    by = "permutation",
-    repeats = 3,
-    resamples = draw_resamples(kiln$train, times = 20)
-  )
+  drawn <- draw_resamples(kiln$train, times = 20)
+  again <- rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn)
   sb <- withCallingHandlers(
     stability(with_floor(again, nf)),
     dreher_warning_resamples = function(w) invokeRestart("muffleWarning")
@@ -64,57 +60,47 @@ command_demo <- function(given) {
     writeLines(c(cli::ansi_strip(format_any(x)), ""))
   }
 
-  write_results(scores, file.path(out, "scores.csv"))
-  write_results(checks, file.path(out, "checks.csv"))
-  write_results(rk, file.path(out, "ranking.csv"))
-  write_results(rk, file.path(out, "ranking.json"))
-  write_results(nf, file.path(out, "floor.csv"))
-  write_results(agreed, file.path(out, "agreement.csv"))
-  write_results(sb, file.path(out, "stability.csv"))
-  write_results(rd, file.path(out, "reduction.csv"))
+  write_demo_tables(
+    out, scores, checks, rk, nf, agreed, sb, rd, sets, cf
+  )
   write_predictor_set(set, file.path(out, "set.json"))
-  write_results(sets, file.path(out, "sets.csv"))
-  write_results(cf, file.path(out, "confirmation.json"))
-  save_picture(ggplot2::autoplot(rk), file.path(out, "ranking.png"))
-  save_picture(plot_methods(rk), file.path(out, "methods.png"))
-  save_picture(ggplot2::autoplot(nf), file.path(out, "floor.png"))
-  save_picture(ggplot2::autoplot(agreed), file.path(out, "agreement.png"))
-  save_picture(ggplot2::autoplot(sb), file.path(out, "stability.png"))
-  save_picture(ggplot2::autoplot(rd, set = set), file.path(out, "reduction.png"))
-  save_picture(ggplot2::autoplot(rd), file.path(out, "curves.png"))
-  save_picture(ggplot2::autoplot(twins), file.path(out, "twins.png"))
+  draw_demo(out, rk, nf, agreed, sb, rd, set, twins)
   write_report(
-    st,
-    rk,
-    nf,
-    agreed,
-    sb,
-    twins,
-    rd,
-    set,
-    sets,
-    cf,
-    file = file.path(out, "report.html"),
-    title = "What makes a tile strong"
+    st, rk, nf, agreed, sb, twins, rd, set, sets, cf,
+    file = file.path(out, "report.html"), title = "What makes a tile strong"
   )
-  tell(
-    "Done in ",
-    round(as.double(difftime(Sys.time(), began, units = "secs"))),
-    " s. In ",
-    out,
-    ":\n",
-    paste0(
-      "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv ",
-      "agreement.csv stability.csv\n"
-    ),
-    "            reduction.csv sets.csv set.json confirmation.json\n",
-    paste0(
-      "  pictures  ranking.png methods.png floor.png agreement.png stability.png ",
-      "twins.png\n"
-    ),
-    "            reduction.png curves.png\n",
-    "  report    report.html"
+  seconds <- round(as.double(difftime(Sys.time(), began, units = "secs")))
+  tell("Done in ", seconds, " s. In ", out, ":\n", demo_files)
+}
+
+demo_files <- paste0(
+  "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv agreement.csv ",
+  "stability.csv\n",
+  "            reduction.csv sets.csv set.json confirmation.json\n",
+  "  pictures  ranking.png methods.png floor.png agreement.png stability.png twins.png\n",
+  "            reduction.png curves.png\n",
+  "  report    report.html"
+)
+
+write_demo_tables <- function(out, scores, checks, rk, nf, agreed, sb, rd, sets, cf) {
+  files <- list(
+    scores.csv = scores, checks.csv = checks, ranking.csv = rk, ranking.json = rk,
+    floor.csv = nf, agreement.csv = agreed, stability.csv = sb, reduction.csv = rd,
+    sets.csv = sets, confirmation.json = cf
   )
+  for (name in names(files)) write_results(files[[name]], file.path(out, name))
+}
+
+draw_demo <- function(out, rk, nf, agreed, sb, rd, set, twins) {
+  pictures <- list(
+    ranking = ggplot2::autoplot(rk), methods = plot_methods(rk),
+    floor = ggplot2::autoplot(nf), agreement = ggplot2::autoplot(agreed),
+    stability = ggplot2::autoplot(sb), reduction = ggplot2::autoplot(rd, set = set),
+    curves = ggplot2::autoplot(rd), twins = ggplot2::autoplot(twins)
+  )
+  for (name in names(pictures)) {
+    save_picture(pictures[[name]], file.path(out, paste0(name, ".png")))
+  }
 }
 
 format_any <- function(x) {

@@ -5,15 +5,20 @@
 # time and looking which columns move; what the encoder says of itself (attribute `stems_from`) is
 # held against that.
 #
-# engine the fitted model columns the encoded columns it takes reads their inputs, as of
-# read_inputs() encode rows -> columns stems per column the predictors it stems from inputs the
-# user's columns fill one row of them, for predictors that a refit leaves out own rows ->
-# predictions, where the model came in a wrapper with a predict of its own wrapper that wrapper (a
-# parsnip fit or a workflow); again: how it is trained again
+#   engine   the fitted model
+#   columns  the encoded columns it takes
+#   reads    their inputs, as of read_inputs()
+#   encode   rows -> columns
+#   stems    per column the predictors it stems from
+#   inputs   the user's columns
+#   fill     one row of them, for predictors that a refit leaves out
+#   own      rows -> predictions, where the model came in a wrapper with a predict of its own
+#   wrapper  that wrapper (a parsnip fit or a workflow); again: how it is trained again; widened:
+#            how it is with copies of its columns (see double_encoder())
 
 new_encoded <- function(
     engine, encode, rows, name, asked = NULL, own = NULL, task = NULL, again = NULL,
-    wrapper = NULL) {
+    wrapper = NULL, widened = NULL) {
   run <- function(data) run_encoder(encode, data, name)
   encoded <- run(rows)
   reads <- read_inputs(engine, encoded)
@@ -61,7 +66,8 @@ new_encoded <- function(
       own = own,
       task = task,
       again = again,
-      wrapper = wrapper
+      wrapper = wrapper,
+      widened = widened
     ),
     class = "dreher_encoded"
   )
@@ -330,8 +336,7 @@ predict.dreher_encoded <- function(object, newdata, ...) {
 
 # The same model with room for a copy of every predictor: rows are encoded twice, as they are and
 # with the copies in the predictors' place.
-double_encoder <- function(model, predictors) {
-  copies <- decoy_columns(predictors)
+double_encoder <- function(model, copies, predictors, scale) {
   encoded <- decoy_columns(model$columns)
   columns <- model$columns
   once <- function(data) encode_data(model, data)
@@ -375,14 +380,28 @@ double_encoder <- function(model, predictors) {
   )
   out$fill <- cbind(model$fill, stats::setNames(model$fill[predictors], copies))
   if (is.null(model$wrapper)) {
-    out$engine <- make_room(model$engine, columns)
+    out$engine <- widen_model(model$engine, encoded, columns, scale)
   } else {
     out$again <- function(data, target, predictors, seed, threads) {
-      refit_widened(out, data, target, seed)
+      model$widened(out, data, target, seed)
     }
     out$own <- NULL
   }
   out
+}
+
+#' @export
+widen_model.dreher_encoded <- function(model, columns, copy_of = NULL, scale = TRUE, ...) {
+  if (!is.null(copy_of)) return(double_encoder(model, columns, copy_of, scale))
+  stop_model(
+    paste0(
+      "A model on encoded columns does not take new predictors: ", quote_some(columns), "."
+    ),
+    todo = paste0(
+      "Give `study(refit_with = )` a function(model, data, predictors) that fits ",
+      "the model on any predictors."
+    )
+  )
 }
 
 # The class a study shows for a model, and the name of one that was given none.

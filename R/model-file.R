@@ -33,8 +33,11 @@
 #' @examples
 #' file <- system.file("extdata", "kiln_boosted.ubj", package = "dreher")
 #' kiln <- demo_kiln()
-#' columns <- c("grog_share", "water_loss", "drying_hours", "drying_humidity", "glaze_viscosity", "peak_temp",
-#'              "hold_minutes", "pyro_left", "pyro_right", "cooling_rate", "shelf_position", "room_humidity")
+#' columns <- c(
+#'   "grog_share", "water_loss", "drying_hours", "drying_humidity", "glaze_viscosity",
+#'   "peak_temp", "hold_minutes", "pyro_left", "pyro_right", "cooling_rate", "shelf_position",
+#'   "room_humidity"
+#' )
 #' boosted <- read_model(file, columns = columns)
 #' boosted
 #' rank_permutation(study(boosted, kiln$holdout, "strength"))
@@ -118,19 +121,6 @@ check_known_predictions <- function(model, rows, predictions) {
   }
 }
 
-# The model's predictions by its own trees or weights: rows x outputs, classes by name.
-file_predictions <- function(model, data) {
-  forest <- read_forest(model, read_inputs(model))
-  out <- if (is.null(forest)) {
-    linear <- read_coefficients(model)
-    apply_link(linear, as.matrix(linear$design(data) %*% linear$beta))
-  } else {
-    apply_link(forest, forest_predict(forest, encode_for_forest(forest, data), 1L))
-  }
-  colnames(out) <- read_task(model)$classes
-  out
-}
-
 #' @export
 refit_model.dreher_model_file <- function(
     model, data, target, predictors, seed = 1, threads = 1, ...) {
@@ -147,129 +137,3 @@ refit_model.dreher_model_file <- function(
 }
 
 # ---- fields of a document, none of which can be taken for granted ----
-
-file_fault <- function(...) {
-  stop_model(
-    paste0("The model file is not sound: ", ..., "."),
-    todo = paste0(
-      "Write it again with the library that trained the model; it may have been cut ",
-      "short."
-    )
-  )
-}
-
-document_of <- function(bytes, binary) {
-  parsed <- parse_document(bytes, binary)
-  if (nzchar(parsed$fault)) {
-    file_fault(parsed$fault, ", at byte ", format(parsed$where, scientific = FALSE))
-  }
-  parsed$value
-}
-
-take <- function(x, name, where) {
-  out <- if (is.list(x)) x[[name, exact = TRUE]]
-  if (is.null(out)) file_fault("`", name, "` is missing in ", where)
-  out
-}
-
-take_table <- function(x, name, where) {
-  out <- take(x, name, where)
-  if (!is.list(out) || is.null(names(out))) {
-    file_fault("`", name, "` of ", where, " is not a table")
-  }
-  out
-}
-
-take_list <- function(x, name, where) {
-  out <- take(x, name, where)
-  if (is.numeric(out) && !length(out)) out <- list()
-  if (!is.list(out) || !is.null(names(out))) {
-    file_fault("`", name, "` of ", where, " is not a list")
-  }
-  out
-}
-
-take_text <- function(x, name, where) {
-  out <- take(x, name, where)
-  if (!is.character(out) || length(out) != 1 || !validUTF8(out)) {
-    file_fault("`", name, "` of ", where, " is not a text")
-  }
-  out
-}
-
-take_texts <- function(x, name, where) {
-  out <- take_list(x, name, where)
-  fits <- vapply(out, function(t) is.character(t) && length(t) == 1 && validUTF8(t), NA)
-  if (!all(fits)) file_fault("`", name, "` of ", where, " holds something else than texts")
-  as.character(unlist(out))
-}
-
-# Numbers of a given count, whole where they number something.
-take_numbers <- function(x, name, where, size = NULL, whole = FALSE) {
-  out <- take(x, name, where)
-  if (is.list(out)) out <- as_truths(out)
-  if (!is.numeric(out)) file_fault("`", name, "` of ", where, " does not hold numbers")
-  if (!is.null(size) && length(out) != size) {
-    file_fault(
-      "`", name, "` of ", where, " has ", length(out), " entries instead of ", size
-    )
-  }
-  if (!whole) return(out)
-  if (anyNA(out) || any(abs(out) > 2147483647) || any(out != round(out))) {
-    file_fault("`", name, "` of ", where, " holds something else than whole numbers")
-  }
-  as.integer(out)
-}
-
-as_truths <- function(x) {
-  if (length(x) && all(vapply(x, is.logical, NA))) as.double(unlist(x)) else x
-}
-
-# A number that libraries write as text or as a number.
-take_number <- function(x, name, where) {
-  out <- suppressWarnings(as.double(unlist(take(x, name, where))))
-  if (length(out) != 1 || !is.finite(out)) {
-    file_fault("`", name, "` of ", where, " is not a number")
-  }
-  out
-}
-
-take_count <- function(x, name, where) {
-  out <- take_number(x, name, where)
-  if (out < 0 || out > 1e8 || out != round(out)) {
-    file_fault("`", name, "` of ", where, " is not a count")
-  }
-  as.integer(out)
-}
-
-# The names of a file's columns: its own, or those the user gave.
-file_columns <- function(own, given, count) {
-  columns <- if (is.null(given)) own else given
-  if (!length(columns)) {
-    stop_input(
-      "The model file does not name its columns.",
-      todo = "Give `read_model(columns = )` their names in the order of training."
-    )
-  }
-  if (!is.character(columns) || length(columns) != count || anyNA(columns) ||
-      anyDuplicated(columns)) {
-    if (is.null(given)) {
-      file_fault("the names of its columns do not fit their number, ", count)
-    }
-    stop_input(
-      paste0("`columns` must be ", count, " distinct names."),
-      paste0("Given: ", describe_value(columns), ".")
-    )
-  }
-  columns
-}
-
-pick_output <- function(output, targets) {
-  if (targets > 1 && is.null(output)) {
-    stop_input(
-      paste0("The model has ", targets, " targets."),
-      todo = "Say which to read: read_model(output = 1), for example."
-    )
-  }
-  if (!is.null(output)) check_count(output, "output", most = targets) else 1L
-}

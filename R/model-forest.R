@@ -98,8 +98,18 @@ print.dreher_forest <- function(x, ...) {
   invisible(x)
 }
 
-# Puts trees (each a list of per-node vectors with positions of its own) into one forest.
-join_trees <- function(trees, ...) {
+#' @rdname reader_parts
+#' @param trees A list of trees, each a list of vectors with one entry per node, as in
+#'   [flat_forest()]: `column`, `threshold`, `left`, `right`, `missing`, `value` (outputs x nodes),
+#'   and where there are any `owner`, `set_from`, `set_size` and `set_side`. Positions count from 0
+#'   within the tree, its root first.
+#' @param weight Double, for each tree the weight of its output in the sum.
+#' @param columns Names of the columns in the order of their numbers.
+#' @param ... Further arguments of [flat_forest()]: `inbag`, `base`, `link`, `stretch`, `boosted`,
+#'   `single`.
+#' @export
+join_trees <- function(trees, weight, columns, levels = list(), ...) {
+  trees <- lapply(trees, fill_tree)
   field <- function(name) lapply(trees, `[[`, name)
   size <- lengths(field("column"))
   gather <- function(name) unlist(field(name), use.names = FALSE)
@@ -117,10 +127,20 @@ join_trees <- function(trees, ...) {
   all$set_from <- ifelse(
     from < 0, -1, from + rep.int(cumsum(c(0, sets))[seq_along(sets)], size)
   )
-  stack_trees(all, size, ...)
+  stack_trees(all, size, weight, columns, levels, ...)
 }
 
-# The same from trees whose nodes stand behind each other already: of `size` nodes each, that
+# A tree without surrogates and questions about levels need not say so.
+fill_tree <- function(tree) {
+  n <- length(tree$column)
+  usual <- list(
+    owner = seq_len(n) - 1L, set_from = rep(-1L, n), set_size = rep(0L, n),
+    set_side = integer()
+  )
+  c(tree, usual[setdiff(names(usual), names(tree))])
+}
+
+# Trees whose nodes stand behind each other already: of `size` nodes each, that
 # count their successors from the tree's root, and their sets from the first.
 stack_trees <- function(
     all, size, weight, columns, levels, inbag = NULL, base = NULL, link = "identity",
@@ -255,4 +275,9 @@ compare_forest <- function(forest, model, rows, name, threads, how) {
       data = list(row = i)
     )
   }
+}
+
+# The predictor each of the forest's columns stems from.
+forest_origin <- function(model) {
+  if (is.null(model$forest$origin)) model$forest$columns else model$forest$origin
 }

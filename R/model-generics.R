@@ -14,14 +14,21 @@
 #' target that a linear model transforms, as in `lm(log(y) ~ x)`, is brought back where that is
 #' one to one; elsewhere such models are refused.
 #'
-#' | generic | returns |
-#' |---|---|
-#' | `read_inputs()` | the predictors a model uses, their levels, and whether it takes missing values |
-#' | `read_predictions()` | a numeric vector (regression) or a matrix with one column of probabilities per class |
-#' | `read_forest()` | the model's trees as one flat structure, or `NULL` |
-#' | `read_coefficients()` | terms and coefficients of a linear predictor, or `NULL` |
-#' | `refit_model()` | the same kind of model, trained again on other rows and fewer predictors |
-#' | `read_task()` | `"regression"` or `"classification"`, and the classes |
+#' \describe{
+#'   \item{`read_inputs()`}{the predictors a model uses, their levels, and whether it takes missing
+#'     values}
+#'   \item{`read_predictions()`}{a numeric vector (regression) or a matrix with one column of
+#'     probabilities per class}
+#'   \item{`read_forest()`}{the model's trees as one flat structure, or `NULL`}
+#'   \item{`read_coefficients()`}{terms and coefficients of a linear predictor, or `NULL`}
+#'   \item{`refit_model()`}{the same kind of model, trained again on other rows and fewer (or more)
+#'     predictors}
+#'   \item{`read_task()`}{`"regression"` or `"classification"`, and the classes}
+#'   \item{`widen_model()`}{the model with room for more predictors, where what it states (a
+#'     formula, a number of predictors tried) must grow with them; by default as it is}
+#'   \item{`estimated_predictors()`}{those of its predictors of which anything is estimated;
+#'     by default all}
+#' }
 #'
 #' @param model A fitted model.
 #' @param data A data frame with the columns named by `read_inputs()`, factors on the levels of the
@@ -32,6 +39,9 @@
 #' @param predictors Names of the predictors to train on, at least one.
 #' @param seed A whole number that makes the training reproducible.
 #' @param threads Number of threads the training may use; must not change the result.
+#' @param columns Names of the predictors that come in.
+#' @param copy_of `NULL`, or the names of the predictors that `columns` are permuted copies of.
+#' @param scale FALSE: the number of predictors tried at a split stays as it is.
 #' @param ... For methods.
 #' @return See the table. `read_inputs()`: a list with `predictors` (character), `levels` (a named
 #'   list, one entry per predictor, `NULL` for numbers) and `missing` (does the model take missing
@@ -78,6 +88,35 @@ refit_model <- function(model, data, target, predictors, seed = 1, threads = 1, 
 #' @rdname readers
 #' @export
 read_task <- function(model, ...) UseMethod("read_task")
+
+#' @rdname readers
+#' @export
+widen_model <- function(model, columns, copy_of = NULL, scale = TRUE, ...) {
+  UseMethod("widen_model")
+}
+
+#' @rdname readers
+#' @export
+estimated_predictors <- function(model, predictors, ...) UseMethod("estimated_predictors")
+
+#' @export
+widen_model.default <- function(model, columns, copy_of = NULL, scale = TRUE, ...) model
+
+#' @export
+estimated_predictors.default <- function(model, predictors, ...) predictors
+
+# The error a model found in training on rows it left out, or NULL: list(value, kind, rows, levels
+# kept), see check_level_order().
+error_left_out <- function(model) UseMethod("error_left_out")
+
+#' @export
+error_left_out.default <- function(model) NULL
+
+# The log-likelihood of a fit, for models that have one in their own right.
+likelihood_of <- function(model) UseMethod("likelihood_of")
+
+#' @export
+likelihood_of.default <- function(model) NULL
 
 #' @export
 read_inputs.default <- function(model, train = NULL, ...) NULL
@@ -130,7 +169,10 @@ plain_columns <- function(terms, all = FALSE) {
   unique(as.character(unlist(lapply(c(asked, given), function(v) all.vars(str2lang(v))))))
 }
 
-# target ~ predictors, safe for names with spaces, quotes or words of the language.
+#' @rdname reader_parts
+#' @param target Name of the target.
+#' @param env The formula's environment.
+#' @export
 plain_formula <- function(target, predictors, env = parent.frame()) {
   right <- Reduce(function(a, b) call("+", a, b), lapply(predictors, as.name))
   stats::as.formula(call("~", as.name(target), right), env = env)

@@ -4,6 +4,38 @@
 # inputs: list(predictors = character, levels = named list (NULL for numbers), missing = TRUE/FALSE,
 #              also = columns that must be there though nothing is made of them, as x in y ~ . - x)
 
+#' Parts of a reader
+#'
+#' What a reader for a model class of your own is built from; see `vignette("extending")`.
+#'
+#' @param predictors Names of the predictors, character.
+#' @param levels Named list: for each factor its levels as in training; numbers need no entry.
+#' @param missing Does the model take missing values? TRUE or FALSE.
+#' @param also Names of columns that must be in the data though nothing is made of them.
+#' @return `new_inputs()`: what a method of [read_inputs()] returns: a list of `predictors`,
+#'   `levels` (one entry per predictor, `NULL` for numbers), `missing` and `also`.
+#'
+#' `join_trees()`: a forest as of [flat_forest()].
+#'
+#' `plain_formula()`: the formula target ~ predictors, safe for names with blanks, quotes or words
+#' of the language.
+#'
+#' `just_below()`: the largest number below each `x`, a double vector. Trees that send `x < cut` to
+#' the left ask, in a flat forest, whether `x <= just_below(cut)`.
+#' @section Errors: Trees whose nodes lead back, or out of the tree (`dreher_error_model`).
+#' @examples
+#' new_inputs(c("peak_temp", "operator"), list(operator = c("Ada", "Bo")))$levels
+#' stump <- function(cut, low, high) {
+#'   list(
+#'     column = c(0L, -1L, -1L), threshold = c(cut, 0, 0), left = c(1L, 0L, 0L),
+#'     right = c(2L, 0L, 0L), missing = c(2L, 0L, 0L), value = matrix(c(0, low, high), 1)
+#'   )
+#' }
+#' trees <- list(stump(2, 10, 20), stump(just_below(5), 30, 40))
+#' join_trees(trees, weight = c(0.5, 0.5), columns = "x")
+#' plain_formula("tile strength", c("peak temp", "if"))
+#' @name reader_parts
+#' @export
 new_inputs <- function(predictors, levels = list(), missing = FALSE, also = character()) {
   levels <- stats::setNames(lapply(predictors, function(p) levels[[p]]), predictors)
   list(predictors = predictors, levels = levels, missing = missing, also = also)
@@ -44,34 +76,7 @@ align_rows <- function(data, inputs, model, arg = "data") {
     known <- inputs$levels[[p]]
     x <- out[[p]]
     if (!is.null(known)) {
-      # Numbers whose digits are levels are levels: a file does not tell them apart.
-      if (is.numeric(x) && !is.factor(x) && !all(is.na(x) | as.character(x) %in% known)) {
-        stop_input(
-          paste0(
-            "Column \"", p, "\" of `", arg, "` holds numbers, but model \"", model,
-            "\" was trained on a factor with levels ", quote_some(known), "."
-          ),
-          todo = "Give the column in the type of the training rows."
-        )
-      }
-      text <- as.character(x)
-      unseen <- !is.na(text) & !text %in% known
-      if (any(unseen)) {
-        stop_input(
-          paste0(
-            "Column \"", p, "\" of `", arg, "` has levels that model \"", model,
-            "\" has not seen in training: ", quote_some(unique(text[unseen])), "."
-          ),
-          paste0(
-            sum(unseen), if (sum(unseen) == 1) " row" else " rows",
-            " concerned, the first is row ", which(unseen)[1], "."
-          ),
-          "Drop these rows or merge the levels before training."
-        )
-      }
-      out[[p]] <- factor(
-        text, levels = known, ordered = is.ordered(x) || p %in% inputs$ordered
-      )
+      out[[p]] <- align_levels(x, known, p %in% inputs$ordered, p, model, arg)
     } else if (is.character(x) || is.factor(x)) {
       stop_input(
         paste0(
@@ -81,23 +86,56 @@ align_rows <- function(data, inputs, model, arg = "data") {
         todo = "Give the column in the type of the training rows."
       )
     }
-    gaps <- is.na(out[[p]])
-    if (any(gaps) && !inputs$missing) {
-      stop_input(
-        paste0(
-          "Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing value",
-          if (sum(gaps) > 1) "s", ", and model \"", model,
-          "\" does not take missing values."
-        ),
-        paste0("The first is in row ", which(gaps)[1], "."),
-        paste0(
-          "Fill them in as was done for training, or give `predict_with = ` a ",
-          "function that does."
-        )
-      )
-    }
+    if (!inputs$missing) check_no_gaps(out[[p]], p, model, arg)
   }
   out
+}
+
+# A column on the levels of training.
+align_levels <- function(x, known, ordered, p, model, arg) {
+  # Numbers whose digits are levels are levels: a file does not tell them apart.
+  if (is.numeric(x) && !is.factor(x) && !all(is.na(x) | as.character(x) %in% known)) {
+    stop_input(
+      paste0(
+        "Column \"", p, "\" of `", arg, "` holds numbers, but model \"", model,
+        "\" was trained on a factor with levels ", quote_some(known), "."
+      ),
+      todo = "Give the column in the type of the training rows."
+    )
+  }
+  text <- as.character(x)
+  unseen <- !is.na(text) & !text %in% known
+  if (any(unseen)) {
+    stop_input(
+      paste0(
+        "Column \"", p, "\" of `", arg, "` has levels that model \"", model,
+        "\" has not seen in training: ", quote_some(unique(text[unseen])), "."
+      ),
+      paste0(
+        sum(unseen), if (sum(unseen) == 1) " row" else " rows",
+        " concerned, the first is row ", which(unseen)[1], "."
+      ),
+      "Drop these rows or merge the levels before training."
+    )
+  }
+  factor(text, levels = known, ordered = is.ordered(x) || ordered)
+}
+
+check_no_gaps <- function(x, p, model, arg) {
+  gaps <- is.na(x)
+  if (!any(gaps)) return(invisible())
+  stop_input(
+    paste0(
+      "Column \"", p, "\" of `", arg, "` has ", sum(gaps), " missing value",
+      if (sum(gaps) > 1) "s", ", and model \"", model,
+      "\" does not take missing values."
+    ),
+    paste0("The first is in row ", which(gaps)[1], "."),
+    paste0(
+      "Fill them in as was done for training, or give `predict_with = ` a ",
+      "function that does."
+    )
+  )
 }
 
 # The same rows as a numeric matrix for the flat forest: factors as level numbers. A last level NA

@@ -292,38 +292,16 @@ lgb_tree <- function(tree, t, K, k, n_columns) {
     if (nzchar(parsed$fault)) file_fault("`", name, "` of ", where, ": ", parsed$fault)
     take_numbers(stats::setNames(list(parsed$value), name), name, where, size, whole)
   }
-  if (take_count(tree, "is_linear", where) != 0) {
-    stop_model(
-      paste0(
-        "The lightgbm model has linear trees, whose leaves are not values but linear ",
-        "models."
-      ),
-      todo = "Give `study(predict_with = )` a function that predicts."
-    )
-  }
+  refuse_linear_tree(tree, where)
   n_leaves <- take_count(tree, "num_leaves", where)
-  if (n_leaves < 1 || n_leaves > nchar(take_text(tree, "leaf_value", where))) {
-    file_fault("`num_leaves` of ", where, " does not fit its leaves")
-  }
+  fits <- n_leaves >= 1 && n_leaves <= nchar(take_text(tree, "leaf_value", where))
+  if (!fits) file_fault("`num_leaves` of ", where, " does not fit its leaves")
   m <- n_leaves - 1L
   value <- matrix(0, K, m + n_leaves)
   value[k, m + seq_len(n_leaves)] <- numbers("leaf_value", n_leaves)
   none <- rep(0L, n_leaves)
   if (m == 0) {
-    return(list(
-      column = -1L,
-      threshold = 0,
-      left = 0L,
-      right = 0L,
-      missing = 0L,
-      owner = 0L,
-      value = value,
-      gain = 0,
-      set = list(NULL),
-      most = rep(-1, n_columns),
-      zero = rep(FALSE, n_columns),
-      gap = rep(FALSE, n_columns)
-    ))
+    return(lgb_single_leaf(value, n_columns))
   }
   column <- numbers("split_feature", m, TRUE)
   if (any(column < 0 | column >= n_columns)) {
@@ -366,6 +344,25 @@ lgb_tree <- function(tree, t, K, k, n_columns) {
   out$gap <- columns %in% column[!by_set & type != 1]
   out$most <- largest_category(out, n_columns)
   out
+}
+
+refuse_linear_tree <- function(tree, where) {
+  if (take_count(tree, "is_linear", where) == 0) return(invisible())
+  stop_model(
+    paste0(
+      "The lightgbm model has linear trees, whose leaves are not values but linear ",
+      "models."
+    ),
+    todo = "Give `study(predict_with = )` a function that predicts."
+  )
+}
+
+lgb_single_leaf <- function(value, n_columns) {
+  list(
+    column = -1L, threshold = 0, left = 0L, right = 0L, missing = 0L, owner = 0L,
+    value = value, gain = 0, set = list(NULL), most = rep(-1, n_columns),
+    zero = rep(FALSE, n_columns), gap = rep(FALSE, n_columns)
+  )
 }
 
 # For each split the categories of its set (bits of 32-bit words), NULL where it asks a number.

@@ -189,3 +189,17 @@ fitting_function <- function(model) {
     )
   )
 }
+
+#' @export
+widen_model.dreher_own_predict <- function(
+    model, columns, copy_of = NULL, scale = TRUE, ...) {
+  if (!is.null(copy_of)) {
+    model$formula <- with_copies(stats::terms(model$formula), columns, copy_of)
+  }
+  model
+}
+
+#' @export
+estimated_predictors.dreher_own_predict <- function(model, predictors, ...) {
+  in_terms(stats::terms(model$formula), predictors)
+}

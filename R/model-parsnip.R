@@ -29,7 +29,8 @@ open_wrapped <- function(model, rows, name, asked = NULL) {
     own = function(data) predict_wrapped(model, data),
     task = wrapped_task(fit, engine, model, rows),
     again = again,
-    wrapper = model
+    wrapper = model,
+    widened = refit_widened
   )
 }
 

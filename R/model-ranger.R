@@ -170,3 +170,13 @@ fitting_frame <- function(model) {
   env <- if (is.null(f)) NULL else environment(f)
   if (is.null(env)) globalenv() else env
 }
+
+#' @export
+error_left_out.ranger <- function(model) {
+  list(
+    value = model$prediction.error,
+    kind = model$treetype,
+    rows = model$num.samples,
+    keeps_levels = !is.null(ranger_forest(model)$covariate.levels)
+  )
+}

@@ -64,8 +64,8 @@ inverse_steps <- function(left) {
       log1p = expm1,
       sqrt = function(p) pmax(p, 0)^2,
       exp = function(p) log(pmax(p, 1e-300)),
-      I =,
-      `(` =,
+      I = ,
+      `(` = ,
       identity = identity,
       `-` = function(p) -p
     )

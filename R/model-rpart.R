@@ -108,7 +108,14 @@ rpart_tree <- function(model, columns) {
       )
     })
   })
-  nodes <- unlist(pieces, recursive = FALSE)
+  c(
+    rpart_arrays(unlist(pieces, recursive = FALSE)),
+    list(value = value[, rep(seq_len(nrow(frame)), 1L + surrogates), drop = FALSE])
+  )
+}
+
+# Nodes, one list each, as arrays.
+rpart_arrays <- function(nodes) {
   field <- function(name) vapply(nodes, function(n) n[[name]], nodes[[1]][[name]])
   sets <- lapply(nodes, `[[`, "set_side")
   size <- lengths(sets)
@@ -121,8 +128,7 @@ rpart_tree <- function(model, columns) {
     owner = field("owner"),
     set_from = ifelse(size > 0, cumsum(c(0L, size))[seq_along(size)], -1L),
     set_size = size,
-    set_side = as.integer(unlist(sets)),
-    value = value[, rep(seq_len(nrow(frame)), 1L + surrogates), drop = FALSE]
+    set_side = as.integer(unlist(sets))
   )
 }
 

@@ -8,116 +8,10 @@
 # precision: x < cut goes left; categories of a node's set go right. Sums are single precision in
 # the library and double here.
 
-xgb_links <- c(
-  "reg:squarederror" = "identity", "reg:pseudohubererror" = "identity",
-  "reg:absoluteerror" = "identity", "binary:logistic" = "logit", "count:poisson" = "log",
-  "reg:gamma" = "log", "reg:tweedie" = "log", "multi:softprob" = "softmax",
-  "multi:softmax" = "softmax"
-)
-
-# The `learner` of a document, without (settings) or with its trees.
-xgb_settings <- function(model) {
-  if (inherits(model, "dreher_xgboost_file")) return(model$learner)
-  rlang::check_installed("xgboost", "to read an xgboost model")
-  config <- xgboost::xgb.config(live_booster(model))
-  learner_of(if (is.list(config)) config else document_of(charToRaw(config), FALSE))
-}
-
 xgb_content <- function(model) {
   if (inherits(model, "dreher_xgboost_file")) return(model$learner)
   rlang::check_installed("xgboost", "to read an xgboost model")
   xgb_learner(xgboost::xgb.save.raw(live_booster(model), raw_format = "ubj"), TRUE)
-}
-
-# Boosters that come from a file or another process have lost what they point at; the library
-# makes it anew from the bytes they carry.
-live_booster <- function(model) {
-  if (is_new_booster(model)) return(model)  # later versions look after that themselves
-  if (utils::packageVersion("xgboost") >= "2") {
-    stop_model(
-      paste0(
-        "The xgboost model was made by an older version of the library than the one ",
-        "installed."
-      ),
-      todo = paste0(
-        "Save it with that version by xgb.save() as JSON, and read the file with ",
-        "read_model()."
-      )
-    )
-  }
-  getExportedValue("xgboost", "xgb.Booster.complete")(model, saveraw = FALSE)
-}
-
-# Boosters keep what is known of them in a list, in later versions in attributes.
-is_new_booster <- function(model) {
-  is.null(model[["handle"]]) && !is.null(attr(model, "params"))
-}
-
-booster_part <- function(model, name) {
-  if (is_new_booster(model)) attr(model, name, exact = TRUE) else model[[name]]
-}
-
-# Rounds that count: up to the best one after early stopping, as in the library's own predictions.
-# NULL: all.
-best_rounds <- function(model) {
-  if (!is_new_booster(model)) return(model$best_iteration)
-  best <- suppressWarnings(as.integer(xgboost::xgb.attr(model, "best_iteration")))
-  if (length(best) && !is.na(best)) best + 1L
-}
-
-all_rounds <- function(model) {
-  if (is_new_booster(model)) {
-    as.integer(getExportedValue("xgboost", "xgb.get.num.boosted.rounds")(model))
-  } else {
-    model$niter
-  }
-}
-
-# Kinds of the columns ("c": categories); empty where the model does not say.
-booster_types <- function(model) {
-  if (!is_new_booster(model)) return(character())
-  as.character(xgboost::getinfo(model, "feature_type"))
-}
-
-xgb_learner <- function(bytes, binary) learner_of(document_of(bytes, binary))
-
-learner_of <- function(document) {
-  check_xgb_version(take_numbers(document, "version", "the file"))
-  learner <- take_table(document, "learner", "the file")
-  objective <- take_text(
-    take_table(learner, "objective", "the model"), "name", "the objective"
-  )
-  if (!objective %in% names(xgb_links)) {
-    stop_model(
-      paste0("xgboost models of objective \"", objective, "\" are not supported."),
-      todo = "Give `study(predict_with = )` a function that predicts."
-    )
-  }
-  learner
-}
-
-# The layout has been the same from 1.7 on, but for intercepts, which can be one per output.
-check_xgb_version <- function(version) {
-  if (length(version) != 3 || !all(is.finite(version)) ||
-      any(version < 0 | version != round(version))) {
-    file_fault("its version is not three numbers")
-  }
-  seen <- paste(version[1:2], collapse = ".") %in% c(
-    "1.7", "2.0", "2.1", "3.0", "3.1", "3.2"
-  )
-  if (!seen) {
-    warn_dreher(
-      "version",
-      paste0(
-        "The xgboost model is of version ", paste(version, collapse = "."),
-        ", which its reader has not been checked with."
-      ),
-      paste0(
-        "It is read as the versions known; its trees must predict what the library ",
-        "predicts, where that is installed."
-      )
-    )
-  }
 }
 
 # The names of a booster's columns, which not every version keeps with it.
@@ -134,31 +28,6 @@ with_columns <- function(model, columns) {
     model$feature_names <- columns
   }
   model
-}
-
-xgb_objective <- function(learner) learner$objective$name
-
-xgb_booster <- function(learner) {
-  take_text(take_table(learner, "gradient_booster", "the model"), "name", "the booster")
-}
-
-xgb_shape <- function(learner) take_table(learner, "learner_model_param", "the model")
-
-xgb_classes <- function(learner) {
-  link <- xgb_links[[xgb_objective(learner)]]
-  if (link == "logit") return(c("0", "1"))
-  if (link != "softmax") return(NULL)
-  count <- take_count(xgb_shape(learner), "num_class", "the model")
-  if (count < 2 || count > 1e5) file_fault("a model of ", count, " classes")
-  as.character(seq_len(count) - 1)
-}
-
-xgb_targets <- function(learner) {
-  if (is.null(xgb_shape(learner)[["num_target"]])) {
-    1L
-  } else {
-    max(1L, take_count(xgb_shape(learner), "num_target", "the model"))
-  }
 }
 
 new_xgb_file <- function(bytes, rounds, output, columns) {

@@ -1,5 +1,11 @@
 # Predictors that go together: each lends the other importance when it is shuffled alone.
 
+# The pairs of a study, worked out once; NULL where nobody asks for them.
+alike_pairs <- function(st) {
+  if (isFALSE(st$twins)) return(NULL)
+  kept(st, "alike", find_alike(st))
+}
+
 # Pairs with |association| of at least `least`: data frame predictor, other, association. Numbers
 # by rank correlation; factors by the largest correlation of their indicators. At most 300 rows,
 # fewer with many predictors; none are looked for among more than 2,000.

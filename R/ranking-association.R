@@ -10,9 +10,10 @@
 #'   shares, in 20 bins or per level of the training rows).
 #' @param draws Number of bootstrap draws behind the standard errors of `"rank"`.
 #' @return A [ranking] of method `association`, `model` being `(no model)`. For `"rank"` and
-#'   `"score"` `about` is `learner`, with an interval. Attribute `units` holds a data frame of
-#'   `predictor`, `kind` (which measure of association), `n` (rows with both known), `sign` (for
-#'   two ordered columns), `p_value` and `p_adjusted` (Holm).
+#'   `"score"` `about` is `learner`, with an interval. Entry `statistics` of its
+#'   [details][ranking_details()] holds a data frame of `predictor`, `kind` (which measure of
+#'   association), `n` (rows with both known), `sign` (for two ordered columns), `p_value` and
+#'   `p_adjusted` (Holm).
 #' @details `"rank"`, corrected so that independence is near 0: number and number
 #'   \eqn{\sqrt{\max(0, \rho^2 - (1-\rho^2)/(n-2))}}{sqrt(max(0, rho^2 - (1 - rho^2)/(n - 2)))}
 #'   with Spearman's rho; number and classes the root of
@@ -53,32 +54,33 @@ rank_association <- function(
   )
   found <- lapply(predictors, function(p) one(st, p, draws, seed))
   get <- function(field) vapply(found, function(f) as.double(f[[field]]), 0)
-  half <- ifelse(
-    is.na(get("df")), NA, suppressWarnings(stats::qt((1 + level) / 2, get("df")))
-  ) * get("std_error")
-  lower <- get("value") - half
-  upper <- get("value") + half
-  if (measure == "rank") {
-    lower <- pmax(lower, 0)
-    upper <- pmin(upper, 1)
-  }
+  limits <- association_limits(measure, get("value"), get("std_error"), get("df"), level)
   nobody <- list(name = "(no model)", class = "none")
-  about <- if (measure == "variance") "rows" else "learner"
-  table <- ranking_rows(
-    st,
+  settings <- new_settings(
     nobody,
     "association",
-    "train",
+    on_train,
+    nrow(train),
+    form = measure,
+    measures = c(
+      rank = "rank association, each alone",
+      variance = "spread over the mean absolute value",
+      score = paste("gain in", st$metric$label, "over the constant, each alone")
+    )[[measure]]
+  )
+  table <- ranking_rows(
+    st,
+    settings,
     predictors,
     get("value"),
     get("std_error"),
-    lower,
-    upper,
-    about = about,
-    flag = unname(st$flags$predictors[predictors])
+    limits$lower,
+    limits$upper,
+    about = if (measure == "variance") "rows" else "learner",
+    flag = unname(flags_of(st)$predictors[predictors])
   )
   p_value <- get("p_value")
-  units <- data.frame(
+  statistics <- data.frame(
     predictor = predictors,
     kind = vapply(found, `[[`, "", "kind"),
     n = get("n"),
@@ -86,19 +88,16 @@ rank_association <- function(
     p_value = p_value,
     p_adjusted = stats::p.adjust(p_value, "holm")
   )
-  measures <- c(
-    rank = "rank association, each alone",
-    variance = "spread over the mean absolute value",
-    score = paste("gain in", st$metric$label, "over the constant, each alone")
-  )[[measure]]
-  new_ranking(
-    st,
-    table,
-    new_settings(nobody, "association", "train", nrow(train), measures = measures),
-    list("(no model)/association" = units),
-    seed,
-    level
-  )
+  validate_ranking(ranking_part(st, table, settings, seed, level, statistics = statistics))
+}
+
+# On the scale from 0 to 1 limits stay within it.
+association_limits <- function(measure, value, std_error, df, level) {
+  half <- ifelse(is.na(df), NA, suppressWarnings(stats::qt((1 + level) / 2, df))) * std_error
+  lower <- value - half
+  upper <- value + half
+  if (measure != "rank") return(list(lower = lower, upper = upper))
+  list(lower = pmax(lower, 0), upper = pmin(upper, 1))
 }
 
 # Numbers and ordered factors have an order; text and other factors are classes.
@@ -233,7 +232,7 @@ associate_variance <- function(st, p, ...) {
 associate_score <- function(st, p, draws, seed) {
   fitted <- fit_alone(st, p, st$train, st$data)
   gain <- loss_with_error(
-    st$metric, cases_of(st, st$data), predict_constant(st, st$data), fitted, seed
+    st$metric, row_info(st, st$data), predict_constant(st, st$data), fitted, seed
   )
   list(
     value = gain$loss,
@@ -243,5 +242,18 @@ associate_score <- function(st, p, draws, seed) {
     n = nrow(st$data),
     sign = NA,
     p_value = NA
+  )
+}
+
+association_record <- function() {
+  list(
+    name = "association", label = "Association",
+    usual_forms = c("rank", "variance", "score"), asks_model = FALSE,
+    rank = function(st, model, on, settings) {
+      rank_association(st, level = settings$level, seed = settings$seed)
+    },
+    importances = function(inside, model, units, groups, settings) {
+      associate_target(inside, unlist(units, use.names = FALSE))
+    }
   )
 }

@@ -9,13 +9,14 @@
 #' @return A [ranking] of method `coefficient`, on the scale of the linear predictor (for `lm` the
 #'   target's unit, for a logit log-odds). `about` is `learner`: the interval is that of the fit's
 #'   own standard errors; `NA` for models that have none (penalised, multinomial), where `about`
-#'   is `rows`. Attribute `units` holds, per model, a data frame of `predictor`, `columns`
-#'   (coefficients involved), `sign` (+1, -1, or `NA` for several columns), `statistic`, `df` and
-#'   `p_value` (joint Wald test: F for `lm`, chi squared otherwise; `NA` without standard errors).
-#'   Flag `aliased`: at least one coefficient could not be estimated; `nearly aliased`: the error
-#'   of its contribution is more than a thousand times that of the best determined column, because
-#'   other columns all but repeat it, so that its place says little. With several classes: a set
-#'   of rows per class, its coefficients taken against the classes' mean, and their sum.
+#'   is `rows`. Entry `statistics` of its [details][ranking_details()] holds, per model, a data
+#'   frame of `predictor`, `columns` (coefficients involved), `sign` (+1, -1, or `NA` for several
+#'   columns), `statistic`, `df` and `p_value` (joint Wald test: F for `lm`, chi squared
+#'   otherwise; `NA` without standard errors). Flag `aliased`: at least one coefficient could not
+#'   be estimated; `nearly aliased`: the error of its contribution is more than a thousand times
+#'   that of the best determined column, because other columns all but repeat it, so that its
+#'   place says little. With several classes: a set of rows per class, its coefficients taken
+#'   against the classes' mean, and their sum.
 #' @details For the columns G of a predictor with coefficients b, their covariance S over the
 #'   training rows and the covariance V of b, \eqn{I = \sqrt{b'Sb}}: the standard deviation of
 #'   what G adds to the linear
@@ -50,7 +51,7 @@ rank_coefficients <- function(
     )
   }
   parts <- lapply(models[!bare], weigh_model, st = st, unit = unit, level = level)
-  bind_rankings(
+  join_parts(
     st,
     parts,
     NA_integer_,
@@ -64,24 +65,7 @@ weigh_model <- function(model, st, unit, level) {
   design <- linear$design(model_rows(st, model, st$train, "train"))
   # of one predictor at a time: the whole matrix may be huge
   S <- function(columns) stats::cov(design[, columns, drop = FALSE])
-  groups <- if (unit == "term") {
-    stats::setNames(
-      lapply(seq_along(linear$columns), function(t) which(linear$term == t)),
-      names(linear$columns)
-    )
-  } else {
-    predictors <- model$inputs$predictors
-    terms_of <- split(
-      rep(seq_along(linear$columns), lengths(linear$columns)),
-      factor(unlist(linear$columns), predictors)
-    )
-    columns_of <- split(
-      seq_along(linear$term), factor(linear$term, seq_along(linear$columns))
-    )
-    lapply(stats::setNames(terms_of, predictors), function(terms) {
-      sort(unlist(columns_of[terms], use.names = FALSE))
-    })
-  }
+  groups <- columns_of_terms(linear, model$inputs$predictors, unit)
   beta <- as.matrix(linear$beta)
   if (ncol(beta) > 1) {
     return(weigh_classes(model, st, groups, beta, S, nrow(design), level))
@@ -97,58 +81,68 @@ weigh_model <- function(model, st, unit, level) {
   limits <- t_limits(
     importance, std_error, if (is.null(linear$df)) Inf else linear$df, level
   )
-  flags <- join_flags(
-    if (unit == "predictor") {
-      st$flags$predictors[names(groups)]
-    } else {
-      rep("", length(groups))
-    },
-    st$flags$models[[model$name]],
-    ifelse(
-      vapply(groups, function(g) any(names(linear$beta)[g] %in% linear$aliased), NA),
-      "aliased",
-      ""
-    )
-  )
-  flags <- join_flags(flags, ifelse(get("inflation") > 1000, "nearly aliased", ""))
-  exact <- !is.null(linear$vcov)
-  table <- ranking_rows(
-    st,
+  flags <- coefficient_flags(st, model, groups, unit, get("inflation"))
+  settings <- new_settings(
     model,
     "coefficient",
-    "train",
+    on_train,
+    nrow(design),
+    measures = "sd of its part of the linear predictor",
+    scale = linear_scale(linear$link)
+  )
+  table <- ranking_rows(
+    st,
+    settings,
     names(groups),
     importance,
     std_error,
     pmax(limits$lower, 0),
     limits$upper,
-    about = if (exact) "learner" else "rows",
+    about = if (is.null(linear$vcov)) "rows" else "learner",
     flag = flags
   )
-  units <- data.frame(
+  statistics <- data.frame(
     predictor = names(groups),
     columns = lengths(groups),
     sign = get("sign"),
     statistic = get("statistic"),
     df = get("df"),
-    p_value = get("p_value")
+    p_value = get("p_value"),
+    row.names = NULL
   )
-  rownames(units) <- NULL
-  new_ranking(
-    st,
-    table,
-    new_settings(
-      model,
-      "coefficient",
-      "train",
-      nrow(design),
-      measures = "sd of its part of the linear predictor",
-      scale = linear_scale(linear$link)
-    ),
-    stats::setNames(list(units), paste0(model$name, "/coefficient")),
-    NA_integer_,
-    level
+  ranking_part(st, table, settings, NA_integer_, level, statistics = statistics)
+}
+
+# Which coefficients belong to each predictor, or to each term.
+columns_of_terms <- function(linear, predictors, unit) {
+  if (unit == "term") {
+    each <- lapply(seq_along(linear$columns), function(t) which(linear$term == t))
+    return(stats::setNames(each, names(linear$columns)))
+  }
+  terms_of <- split(
+    rep(seq_along(linear$columns), lengths(linear$columns)),
+    factor(unlist(linear$columns), predictors)
   )
+  columns_of <- split(
+    seq_along(linear$term), factor(linear$term, seq_along(linear$columns))
+  )
+  lapply(stats::setNames(terms_of, predictors), function(terms) {
+    sort(unlist(columns_of[terms], use.names = FALSE))
+  })
+}
+
+coefficient_flags <- function(st, model, groups, unit, inflation) {
+  linear <- model$linear
+  own <- if (unit == "predictor") {
+    flags_of(st)$predictors[names(groups)]
+  } else {
+    rep("", length(groups))
+  }
+  aliased <- vapply(groups, function(g) any(names(linear$beta)[g] %in% linear$aliased), NA)
+  flags <- join_flags(
+    own, flags_of(st)$models[[model$name]], ifelse(aliased, "aliased", "")
+  )
+  join_flags(flags, ifelse(inflation > 1000, "nearly aliased", ""))
 }
 
 # What the variance of one standardised column's contribution would be at best, were all columns
@@ -167,18 +161,6 @@ least_variance <- function(linear, design) {
 # column.
 variance_inflation <- function(Sg, Vg, scale) {
   if (is.finite(scale)) sum(diag(Sg %*% Vg)) / nrow(Sg) / scale else NA_real_
-}
-
-linear_scale <- function(link) {
-  if (link == "identity") {
-    "prediction"
-  } else if (link == "logit") {
-    "log-odds"
-  } else if (grepl("(", link, fixed = TRUE)) {
-    link
-  } else {
-    paste(link, "link")
-  }
 }
 
 # One predictor's columns. V: covariance of the estimated coefficients, or NULL.
@@ -232,30 +214,33 @@ weigh_classes <- function(model, st, groups, beta, S, n, level) {
     },
     double(ncol(beta))
   )
-  flags <- join_flags(rep("", length(groups)), st$flags$models[[model$name]])
+  flags <- join_flags(rep("", length(groups)), flags_of(st)$models[[model$name]])
+  settings <- new_settings(
+    model,
+    "coefficient",
+    on_train,
+    n,
+    measures = "sd of its part of the linear predictors",
+    scale = "log-odds"
+  )
   one <- function(importance, class) {
     ranking_rows(
-      st, model, "coefficient", "train", names(groups), as.vector(importance),
-      about = "rows", class = class, flag = flags
+      st, settings, names(groups), as.vector(importance), about = "rows", class = class,
+      flag = flags
     )
   }
   tables <- c(
     list(one(colSums(sizes), NA_character_)),
     lapply(st$classes, function(k) one(sizes[match(k, colnames(beta)), ], k))
   )
-  new_ranking(
-    st,
-    do.call(rbind, tables),
-    new_settings(
-      model,
-      "coefficient",
-      "train",
-      n,
-      measures = "sd of its part of the linear predictors",
-      scale = "log-odds"
-    ),
-    list(),
-    NA_integer_,
-    level
+  ranking_part(st, do.call(rbind, tables), settings, NA_integer_, level)
+}
+
+coefficient_record <- function() {
+  list(
+    name = "coefficient", label = "Coefficient", needs = c("train", "coefficients"),
+    rank = function(st, model, on, settings) {
+      rank_coefficients(st, models = model, level = settings$level)
+    }
   )
 }

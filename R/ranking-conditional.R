@@ -86,65 +86,29 @@ prune_one_error <- function(tree) {
   rpart::prune(tree, cp = found[keep, "CP"] * (1 + 1e-10))
 }
 
-# stratum: numbers in the order of the strata's means.
-join_small <- function(stratum, least) {
-  repeat {
-    size <- tabulate(stratum)
-    if (length(size) < 2 || min(size) >= least) return(stratum)
-    small <- which.min(size)
-    into <- if (small == 1) {
-      2L
-    } else if (small == length(size)) {
-      small - 1L
-    } else if (size[small - 1] <= size[small + 1]) {
-      small - 1L
-    } else {
-      small + 1L
-    }
-    stratum[stratum == small] <- into
-    stratum <- match(stratum, sort(unique(stratum)))
-  }
-}
-
-# The shift design within each stratum; a stratum of one row keeps its own value. Rows of a block
-# give to each other only where their stratum has no other rows to give.
-draw_donors_within <- function(stratum, repeats, seed, block = NULL) {
-  donors <- matrix(seq_along(stratum), length(stratum), repeats)
-  for (s in unique(stratum)) {
-    rows <- which(stratum == s)
-    if (length(rows) < 2) next
-    of <- if (!is.null(block)) match(block[rows], unique(block[rows]))
-    if (!is.null(of) && max(tabulate(of)) > length(rows) / 2) of <- NULL
-    own <- draw_donors(length(rows), min(repeats, length(rows) - 1L), seed, of)
-    own <- own[, rep_len(seq_len(ncol(own)), repeats), drop = FALSE]
-    donors[rows, ] <- rows[own]
-  }
-  donors
-}
-
 # The conditional rows of a ranking, beside the plain ones: every unit has strata, and so donors,
 # of its own.
-permute_within <- function(open, cases, on, units, form, repeats, level, seed) {
-  st <- open$st
-  repeats <- min(repeats, open$n - 1L)
+permute_within <- function(context, info, on, units, form, repeats, level, seed) {
+  st <- context$st
+  repeats <- min(repeats, context$n - 1L)
   strata <- lapply(units, function(u) {
     if (length(u)) {
-      draw_strata(st, open$model, u, open$rows, seed)
+      draw_strata(st, context$model, u, context$rows, seed)
     } else {
-      list(stratum = rep(1L, open$n), explained = 0)
+      list(stratum = rep(1L, context$n), explained = 0)
     }
   })
   used <- which(lengths(units) > 0)
-  donors <- array(0L, c(open$n, repeats, length(used)))
+  donors <- array(0L, c(context$n, repeats, length(used)))
   for (u in seq_along(used)) {
     donors[, , u] <- draw_donors_within(
-      strata[[used[u]]]$stratum, repeats, seed, cases$block
+      strata[[used[u]]]$stratum, repeats, seed, info$block
     )
   }
   design <- list(donors = donors, own = TRUE, repeats = repeats)
-  judged <- judge_units(
-    open,
-    cases,
+  estimates <- estimate_units(
+    context,
+    info,
     units,
     design,
     st$metric,
@@ -153,37 +117,39 @@ permute_within <- function(open, cases, on, units, form, repeats, level, seed) {
     seed,
     lapply(strata, `[[`, "stratum")
   )
-  if (!length(judged)) rlang::interrupt()
-  stopped <- if (isTRUE(attr(judged, "stopped"))) {
+  if (!length(estimates)) rlang::interrupt()
+  stopped <- if (isTRUE(attr(estimates, "stopped"))) {
     paste0(
-      length(judged), " of ", length(units), " predictors of model \"", open$model$name,
+      length(estimates), " of ", length(units), " predictors of model \"", context$model$name,
       "\" are ranked within strata."
     )
   }
-  strata <- strata[names(judged)]
-  quality <- data.frame(
-    model = rep(open$model$name, length(judged)),
-    unit = names(judged),
+  quality <- quality_of_strata(context$model$name, strata[names(estimates)])
+  out <- ranking_of_shuffles(
+    context,
+    on,
+    units[names(estimates)],
+    estimates,
+    repeats,
+    form,
+    seed,
+    level,
+    shuffle_share(estimates),
+    ifelse(quality$strata == 1, "1 stratum", "")
+  )
+  attr(out, "row_values") <- list()
+  out <- set_detail(out, "strata", quality)
+  attr(out, "stopped") <- stopped
+  out
+}
+
+quality_of_strata <- function(model, strata) {
+  data.frame(
+    model = rep(model, length(strata)),
+    unit = names(strata),
     strata = vapply(strata, function(s) max(s$stratum), 1L),
     smallest = vapply(strata, function(s) min(tabulate(s$stratum)), 1L),
     explained = vapply(strata, `[[`, 0, "explained"),
     row.names = NULL
   )
-  out <- ranking_of_shuffles(
-    open$model,
-    st,
-    on,
-    units[names(judged)],
-    judged,
-    open$n,
-    repeats,
-    form,
-    seed,
-    level,
-    shuffle_share(judged),
-    ifelse(quality$strata == 1, "1 stratum", "")
-  )
-  attr(out, "strata") <- quality
-  attr(out, "stopped") <- stopped
-  out
 }

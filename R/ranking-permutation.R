@@ -134,54 +134,62 @@ rank_permutation <- function(
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   form <- check_choice(form, c("difference", "ratio"), "form")
-  if (form == "ratio" && !isTRUE(st$metric$ratio)) {
-    stop_input(
-      paste0(
-        "`form = \"ratio\"` needs a metric that is a loss with a true zero; \"",
-        st$metric$name, "\" is not."
-      ),
-      todo = "Use form = \"difference\", or rmse, brier and the like."
-    )
-  }
+  if (form == "ratio") need_true_zero(st$metric)
   check_flag(conditional, "conditional")
   if (conditional) need_train(st, "Conditional permutation (for its strata)")
   models <- pick_models(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, unit))
   several <- lapply(pick_several_rows(st, rows), draw_rows, max_rows, seed)
-  for (on in several) {
-    if (conditional && on$label %in% c("train", "oob")) {
-      stop_input(
-        "Conditional permutation is for rows the model has not seen.",
-        todo = "Use rows = \"holdout\", or a data frame of other rows."
-      )
-    }
-    if (nrow(on$data) < 2) {
-      stop_input(
-        "Permutation importance needs at least 2 rows.",
-        paste0("Given: ", nrow(on$data), ".")
-      )
-    }
-    if (on$label == "oob") for (m in models) need_inbag(m)
-  }
+  for (on in several) check_shuffled_rows(on, models, conditional)
   # Asked for alone, the plain form must say who borrows from whom.
-  twins <- if (!conditional && !isFALSE(st$twins)) find_alike(st)
-  if (!is.null(twins)) {
-    flagged <- intersect(names(st$flags$predictors), c(twins$predictor, twins$other))
-    st$flags$predictors[flagged] <- join_flags(st$flags$predictors[flagged], "twin")
+  twins <- if (!conditional) alike_pairs(st)
+  if (!is.null(twins)) st <- derive_study(st, flags = flag_twins(flags_of(st), twins))
+  parts <- until_stopped(models, several, function(m, on) {
+    permute_model(m, st, on, units[[m$name]], form, repeats, conditional, level, seed)
+  })
+  out <- join_parts(st, parts, seed, level)
+  out <- set_detail(out, "gap", training_gap(out))
+  set_detail(out, "twins", twins)
+}
+
+need_true_zero <- function(metric) {
+  if (isTRUE(metric$ratio)) return(invisible())
+  stop_input(
+    paste0(
+      "`form = \"ratio\"` needs a metric that is a loss with a true zero; \"",
+      metric$name, "\" is not."
+    ),
+    todo = "Use form = \"difference\", or rmse, brier and the like."
+  )
+}
+
+check_shuffled_rows <- function(on, models, conditional) {
+  if (conditional && on$kind %in% c("train", "oob")) {
+    stop_input(
+      "Conditional permutation is for rows the model has not seen.",
+      todo = "Use rows = \"holdout\", or a data frame of other rows."
+    )
   }
+  if (nrow(on$data) < 2) {
+    stop_input(
+      "Permutation importance needs at least 2 rows.",
+      paste0("Given: ", nrow(on$data), ".")
+    )
+  }
+  if (on$kind == "oob") for (m in models) need_inbag(m)
+}
+
+# do(model, rows) for all of them, until the user interrupts: what is done is kept, and a warning
+# says what is not.
+until_stopped <- function(models, several, do) {
   parts <- list()
   stopped <- NULL
-  for (m in names(models)) {
+  for (m in models) {
     for (on in several) {
       if (!is.null(stopped)) break
-      part <- tryCatch(
-        permute_model(
-          models[[m]], st, on, units[[m]], form, repeats, conditional, level, seed
-        ),
-        interrupt = function(e) {
-          structure(data.frame(), stopped = paste0("model \"", m, "\" is not ranked."))
-        }
-      )
+      part <- tryCatch(do(m, on), interrupt = function(e) {
+        structure(data.frame(), stopped = paste0("model \"", m$name, "\" is not ranked."))
+      })
       stopped <- attr(part, "stopped")
       if (nrow(part)) parts <- c(parts, list(part))
     }
@@ -194,17 +202,22 @@ rank_permutation <- function(
       "What was done is in the result."
     )
   }
-  out <- bind_rankings(st, parts, seed, level)
-  attr(out, "gap") <- training_gap(out)
-  attr(out, "twins") <- twins
-  out
+  parts
+}
+
+flag_twins <- function(flags, twins) {
+  flagged <- intersect(names(flags$predictors), c(twins$predictor, twins$other))
+  flags$predictors[flagged] <- join_flags(flags$predictors[flagged], "twin")
+  flags
 }
 
 # What the importances on training rows say beyond those on the holdout rows, and whether it lies
 # above their interval.
 training_gap <- function(ranking) {
   table <- as_plain(ranking)
-  seen <- table[table$rows == "train", ]
+  table <- table[table$form %in% c("plain", "ratio"), ]
+  settings <- detail(ranking, "settings")
+  seen <- table[table$rows %in% settings$rows[settings$seen & settings$rows == "train"], ]
   fresh <- table[table$rows == "holdout", ]
   at <- match(paste(seen$model, seen$predictor), paste(fresh$model, fresh$predictor))
   if (!nrow(seen) || anyNA(at)) return(NULL)
@@ -219,60 +232,11 @@ training_gap <- function(ranking) {
   )
 }
 
-# What is shuffled together: names, each with its predictors.
-shuffle_units <- function(st, model, unit) {
-  predictors <- model$inputs$predictors
-  alone <- stats::setNames(as.list(predictors), predictors)
-  if (is.character(unit)) {
-    unit <- check_choice(unit, c("predictor", "family"), "unit")
-    if (unit == "predictor") return(alone)
-    family <- st$dictionary$family[match(predictors, st$dictionary$predictor)]
-    unit <- split(
-      predictors[!is.na(family)],
-      factor(family[!is.na(family)], unique(family[!is.na(family)]))
-    )
-    return(c(unit, alone[is.na(family)]))
-  }
-  fits <- is.list(unit) && length(unit) && !is.null(names(unit)) &&
-    all(nzchar(names(unit))) && !anyDuplicated(names(unit)) &&
-    all(vapply(unit, is.character, NA)) && all(lengths(unit) > 0)
-  if (!fits) {
-    stop_input(
-      paste0(
-        "`unit` must be \"predictor\", \"family\", or a list of predictors' names, ",
-        "each group under a name of its own."
-      ),
-      paste0("Given: ", describe_value(unit), ".")
-    )
-  }
-  strange <- setdiff(unlist(unit), st$predictors)
-  if (length(strange)) {
-    stop_input(
-      paste0(
-        "`unit` names predictors that no model of the study has: ", quote_some(strange),
-        "."
-      ),
-      todo = paste0("Predictors there: ", quote_some(st$predictors, 8), ".")
-    )
-  }
-  # What a model does not use changes nothing.
-  lapply(lapply(unit, unique), intersect, predictors)
-}
-
-# What every rank_*() function does first.
-open_ranking <- function(study, verb, ..., threads = NULL) {
-  check_class(study, "dreher_study", "study", "study()")
-  check_no_dots(..., .verb = verb)
-  if (!is.null(threads)) study$threads <- check_threads(threads)
-  if (is.null(study$flags)) study$flags <- find_flags(study)
-  study
-}
-
 permute_model <- function(model, st, on, units, form, repeats, conditional, level, seed) {
   rows <- model_rows(st, model, on$data, "rows")
-  cases <- cases_of(st, on$data)
+  info <- row_info(st, on$data)
   inbag <- NULL
-  if (on$label == "oob") {
+  if (on$kind == "oob") {
     inbag <- counts_of(model, st)[on$chosen, , drop = FALSE]
     left <- rowSums(inbag == 0) > 0
     if (sum(left) < 2) {
@@ -282,45 +246,45 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
       )
     }
     rows <- rows[left, , drop = FALSE]
-    cases <- some_cases(cases, left)
+    info <- some_info(info, left)
     inbag <- inbag[left, , drop = FALSE]
   }
-  open <- open_shuffle(st, model, rows, inbag)
+  context <- open_shuffle(st, model, rows, inbag)
   now <- if (is.numeric(repeats)) repeats else 10L
   repeat {
     design <- if (identical(repeats, "all")) {
       list(all = TRUE, repeats = nrow(rows) - 1L)
     } else {
-      shared_design(draw_donors(nrow(rows), now, seed, cases$block))
+      shared_design(draw_donors(nrow(rows), now, seed, info$block))
     }
-    judged <- judge_units(open, cases, units, design, st$metric, form, level, seed)
-    noise <- shuffle_share(judged)
+    estimates <- estimate_units(context, info, units, design, st$metric, form, level, seed)
+    noise <- shuffle_share(estimates)
     if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 ||
-        design$repeats < now || now >= 160L || isTRUE(attr(judged, "stopped"))) {
+        design$repeats < now || now >= 160L || isTRUE(attr(estimates, "stopped"))) {
       break
     }
     now <- 2L * now
   }
-  if (!length(judged)) rlang::interrupt()  # nothing of this model is done
-  stopped <- if (isTRUE(attr(judged, "stopped"))) {
+  if (!length(estimates)) rlang::interrupt()  # nothing of this model is done
+  stopped <- if (isTRUE(attr(estimates, "stopped"))) {
     paste0(
-      length(judged), " of ", length(units), " predictors of model \"", model$name,
+      length(estimates), " of ", length(units), " predictors of model \"", model$name,
       "\" are ranked."
     )
   }
-  units <- units[names(judged)]
+  units <- units[names(estimates)]
   out <- ranking_of_shuffles(
-    model, st, on, units, judged, nrow(rows), design$repeats, form, seed, level, noise
+    context, on, units, estimates, design$repeats, form, seed, level, noise
   )
   if (is.null(stopped) && any(lengths(units) > 1)) {
-    attr(out, "members") <- judge_members(open, cases, units, design, seed)
+    out <- set_detail(out, "members", compare_members(context, info, units, design, seed))
   }
   if (is.null(stopped) && conditional) {
     within <- permute_within(
-      open, cases, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed
+      context, info, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed
     )
     stopped <- attr(within, "stopped")
-    out <- bind_rankings(st, list(out, within), seed, level)
+    out <- join_parts(st, list(out, within), seed, level)
   }
   attr(out, "stopped") <- stopped
   out
@@ -329,160 +293,43 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
 # Importances alone, by unit, on the study's rows: what a path asks for after every step.
 permutation_importances <- function(st, model, unit, repeats, seed) {
   rows <- model_rows(st, model, st$data)
-  cases <- cases_of(st, st$data)
-  judged <- judge_units(
+  info <- row_info(st, st$data)
+  estimates <- estimate_units(
     open_shuffle(st, model, rows),
-    cases,
+    info,
     shuffle_units(st, model, unit),
-    shared_design(draw_donors(nrow(rows), repeats, seed, cases$block)),
+    shared_design(draw_donors(nrow(rows), repeats, seed, info$block)),
     st$metric,
     "difference",
     0.95,
     seed,
     errors = FALSE
   )
-  if (isTRUE(attr(judged, "stopped"))) rlang::interrupt()  # an order of some is none
-  vapply(judged, `[[`, 0, "importance")
+  if (isTRUE(attr(estimates, "stopped"))) rlang::interrupt()  # an order of some is none
+  vapply(estimates, `[[`, 0, "importance")
 }
 
-ranking_of_shuffles <- function(
-    model, st, on, units, judged, n, repeats, form, seed, level, noise, within = NULL) {
-  get <- function(field) vapply(judged, `[[`, 0, field)
-  seen <- on$label == "train"
-  hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
-  flags <- join_flags(
-    flags_of_units(st, units),
-    rep(st$flags$models[[model$name]], length(units)),
-    if (repeats < min(5, n - 1)) "few repeats" else "",
-    if (seen) "training rows" else "",
-    if (is.null(within)) "" else within
-  )
-  label <- paste0(on$label, if (!is.null(within)) " conditional")
-  table <- ranking_rows(
-    st,
-    model,
-    "permutation",
-    label,
-    names(units),
-    get("importance"),
-    hide(get("std_error")),
-    hide(get("lower")),
-    hide(get("upper")),
-    about = if (seen) "rows" else "model",
-    flag = flags
-  )
-  influence <- lapply(judged, `[[`, "units")
-  influence <- if (!length(influence) || is.null(influence[[1]])) {
-    NULL
-  } else {
-    do.call(cbind, influence)
-  }
-  measures <- paste0(say_loss(st$metric, form), if (!is.null(within)) " within strata")
-  note <- paste(
-    c(
-      if (!is.null(on$of)) paste0("of ", format(on$of, big.mark = ",")),
-      if (!is.null(st$weights)) "weighted", if (!is.null(st$blocks)) "errors by block"
-    ),
-    collapse = ", "
-  )
-  new_ranking(
-    st,
-    table,
-    new_settings(
-      model, "permutation", label, n, repeats, measures, shuffle_noise = noise,
-      note = note
-    ),
-    if (is.null(within)) {
-      stats::setNames(
-        list(influence),
-        paste0(
-          model$name, "/permutation", if (on$label != "holdout") paste0("/", on$label)
-        )
+permutation_record <- function() {
+  list(
+    name = "permutation", label = "Permutation", colour = "#1F7A7A",
+    usual_forms = c("plain", "ratio"), usual_rows = "holdout", needs = character(),
+    any_rows = TRUE, out_of_bag = TRUE, held_out = TRUE, floor = TRUE, beside_others = TRUE,
+    zero_is_null = TRUE,
+    rank = function(st, model, on, settings) {
+      rank_permutation(
+        st, models = model, rows = on, repeats = settings$repeats, level = settings$level,
+        seed = settings$seed
       )
-    } else {
-      list()
     },
-    seed,
-    level
-  )
-}
-
-# Out-of-bag rows need trees that know their own rows, and an output that is their mean.
-need_inbag <- function(model) {
-  f <- model$forest
-  if (is.null(f) || is.null(f$inbag) || !is.null(f$boosted) || isTRUE(f$shared)) {
-    stop_model(
-      paste0(
-        "Model \"", model$name, "\" does not say which rows each of its trees has seen."
-      ),
-      todo = "Use rows = \"holdout\", or fit a forest that keeps its in-bag counts."
-    )
-  }
-}
-
-# What an importance measures, in words.
-say_loss <- function(metric, form) {
-  paste0(
-    if (form == "ratio") "relative ",
-    if (metric$better == "lower") "rise of " else "fall of ", metric$label
-  )
-}
-
-# The largest share of the shuffles' own noise in the variance of an importance, over those that
-# stand out from zero; NA where none does (what is all noise stays so) and for the jackknife,
-# which does not tell it apart.
-shuffle_share <- function(judged) {
-  stands <- vapply(
-    judged, function(j) !is.null(j$share) && is.finite(j$lower) && j$lower > 0, NA
-  )
-  if (!any(stands)) NA_real_ else max(vapply(judged[stands], `[[`, 0, "share"))
-}
-
-# Predictors that were shuffled together, each alone: their sum against the joint value, paired
-# row by row. Squared errors add up over predictors that act side by side; roots and ratios never
-# do, so both are taken in squared errors.
-judge_members <- function(open, cases, units, design, seed) {
-  several <- units[lengths(units) > 1]
-  metric <- additive_metric(open$st$metric)
-  members <- unique(unlist(several))
-  judged <- judge_units(
-    open,
-    cases,
-    c(several, stats::setNames(as.list(members), paste("member", members))),
-    design,
-    metric,
-    "difference",
-    0.95,
-    seed
-  )
-  do.call(
-    rbind,
-    lapply(names(several), function(u) {
-      of <- judged[paste("member", several[[u]])]
-      joint <- judged[[u]]
-      each <- vapply(of, `[[`, 0, "importance")
-      beyond <- joint$importance - sum(each)
-      apart <- if (is.null(joint$units)) {
-        NA_real_
-      } else {
-        influence_error(
-          joint$units - rowSums(do.call(cbind, lapply(of, `[[`, "units"))), cases$block
-        )$std_error
-      }
-      data.frame(
-        model = open$model$name,
-        unit = u,
-        member = several[[u]],
-        importance = unname(each),
-        std_error = vapply(of, `[[`, 0, "std_error"),
-        joint = joint$importance,
-        sum = sum(each),
-        beyond = beyond,
-        beyond_error = apart,
-        measures = metric$label,
-        additive = isTRUE(metric$additive),
-        row.names = NULL
+    importances = function(inside, model, units, groups, settings) {
+      alone <- setdiff(unlist(units), unlist(groups))
+      permutation_importances(
+        inside,
+        inside$models[[model]],
+        if (length(groups)) c(groups, as.list(stats::setNames(nm = alone))) else "predictor",
+        settings$repeats,
+        settings$seed
       )
-    })
+    }
   )
 }

@@ -14,8 +14,9 @@
 #' @return A [ranking] of method `refit`. `importance` is the mean over the draws of the rise of
 #'   the loss (fall of the score), in the metric's unit. `std_error` is the standard deviation
 #'   over the draws, and `about` is `learner`: the interval speaks of this way of fitting at this
-#'   number of training rows, not of the fitted model. Attribute `units` holds, per model, the
-#'   matrix of draws x predictors. Flag `few draws` below 25.
+#'   number of training rows, not of the fitted model. Entry `draws` of its
+#'   [details][ranking_details()] holds, per model, the matrix of draws x predictors. Flag `few
+#'   draws` below 25.
 #' @details In every draw the model is trained on as many rows as there are, drawn with
 #'   replacement, once with all predictors and once without each; both predict the rows that were
 #'   not drawn, and the scores are subtracted. The standard error is the spread of the draws
@@ -37,7 +38,7 @@
 #'   \doi{10.1080/01621459.2017.1307116}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
-#' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + pyro_left + pyro_right, kiln$train)
+#' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + pyro_left, kiln$train)
 #' rank_refit(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 5)
 #' @export
 rank_refit <- function(
@@ -54,7 +55,7 @@ rank_refit <- function(
   parts <- lapply(names(models), function(m) {
     refit_without(models[[m]], st, units[[m]], way, draws, level, seed)
   })
-  bind_rankings(st, parts, seed, level)
+  join_parts(st, parts, seed, level)
 }
 
 refit_without <- function(model, st, units, way, draws, level, seed) {
@@ -63,7 +64,7 @@ refit_without <- function(model, st, units, way, draws, level, seed) {
     list(
       draw = b,
       rows = with_stream(
-        seed, c("bootstrap", nrow(train), b), draw_bootstrap(cases_of(st, train))
+        seed, c("bootstrap", nrow(train), b), draw_bootstrap(row_info(st, train))
       )
     )
   })
@@ -94,50 +95,53 @@ refit_without <- function(model, st, units, way, draws, level, seed) {
   limits <- t_limits(colMeans(lost), std_error, draws - 1, level)
   flags <- join_flags(
     flags_of_units(st, units),
-    rep(st$flags$models[[model$name]], length(units)),
+    rep(flags_of(st)$models[[model$name]], length(units)),
     if (draws < 25) "few draws" else ""
   )
+  settings <- new_settings(
+    model,
+    "refit",
+    list(label = "oob", kind = "oob"),
+    nrow(train),
+    form = way,
+    repeats = draws,
+    measures = say_refit(st$metric, way)
+  )
   table <- ranking_rows(
-    st, model, "refit", "oob", names(units), colMeans(lost), std_error, limits$lower,
-    limits$upper, about = "learner", flag = flags
+    st, settings, names(units), colMeans(lost), std_error, limits$lower, limits$upper,
+    about = "learner", flag = flags
   )
-  change <- if (st$metric$better == "lower") {
-    c(leave_out = "rise of ", add_in = "fall of ")
+  ranking_part(st, table, settings, seed, level, draws = lost)
+}
+
+say_refit <- function(metric, way) {
+  worse <- if (metric$better == "lower") "rise of " else "fall of "
+  better <- if (metric$better == "lower") "fall of " else "rise of "
+  if (way == "leave_out") {
+    paste0(worse, metric$label, " without it")
   } else {
-    c(leave_out = "fall of ", add_in = "rise of ")
+    paste0(better, metric$label, " with it alone")
   }
-  measures <- paste0(
-    change[[way]], st$metric$label,
-    if (way == "leave_out") " without it" else " with it alone"
-  )
-  new_ranking(
-    st,
-    table,
-    new_settings(model, "refit", "oob", nrow(train), draws, measures),
-    stats::setNames(list(lost), paste0(model$name, "/refit")),
-    seed,
-    level
-  )
 }
 
 # Rows drawn with replacement; where rows belong together, whole blocks.
-draw_bootstrap <- function(cases) {
-  n <- length(cases$truth)
-  if (is.null(cases$block)) return(sample.int(n, replace = TRUE))
-  of <- split(seq_len(n), cases$block)
+draw_bootstrap <- function(info) {
+  n <- length(info$truth)
+  if (is.null(info$block)) return(sample.int(n, replace = TRUE))
+  of <- split(seq_len(n), info$block)
   unlist(of[sample.int(length(of), replace = TRUE)], use.names = FALSE)
 }
 
 # One draw: for every unit the loss without it less the loss with all, or the constant's less that
 # of it alone.
 score_without <- function(st, model, inside, outside, units, way, seed, key) {
-  cases <- cases_of(st, outside)
+  info <- row_info(st, outside)
   loss <- function(predictors, name) {
     metric_influence(
       st$metric,
-      cases$truth,
+      info$truth,
       predict_set(st, model, inside, outside, predictors, seed, c("refit", key, name)),
-      cases$weight
+      info$weight
     )$loss
   }
   all <- model$inputs$predictors
@@ -162,26 +166,12 @@ score_without <- function(st, model, inside, outside, units, way, seed, key) {
   }
 }
 
-# Predictions of `test` by a model trained again on `train` and these predictors; without any, the
-# constant.
-predict_set <- function(st, model, train, test, predictors, seed, key) {
-  if (!length(predictors)) return(predict_constant(st, test, train))
-  fit <- fit_on(st, model, train, predictors, seed, key)
-  with_usual_levels(test, train, function(rows) predict_fit(st, model, fit, rows, predictors))
-}
-
-predict_fit <- function(st, model, fit, test, predictors) {
-  rows <- test[predictors]
-  p <- tryCatch(model$predict(fit, rows), error = function(e) {
-    stop_model(
-      paste0(
-        "Model \"", model$name, "\", trained again on ", length(predictors),
-        " predictors, cannot predict the held-out rows."
-      ),
-      conditionMessage(e),
-      "A level or a value may be there that no training row has: merge or drop it."
-    )
-  })
-  if (is.matrix(p) && !is.null(model$classes)) colnames(p) <- model$classes
-  check_predictions(p, rows, st, model$name)
+refit_record <- function() {
+  list(
+    name = "refit", label = "Refit", usual_forms = c("leave_out", "add_in"),
+    beside_others = TRUE,
+    rank = function(st, model, on, settings) {
+      rank_refit(st, models = model, level = settings$level, seed = settings$seed)
+    }
+  )
 }

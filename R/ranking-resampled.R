@@ -2,52 +2,21 @@
 
 # pairs: data frame of model and method. One piece is a model on a resample with all methods, so
 # that one fit serves them all.
-rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out) {
+rank_resampled <- function(
+    st, pairs, resamples, rows, slice, settings, run, left_out) {
   own <- is.null(rows) || identical(rows, "holdout")
   several <- if (own) NULL else pick_several_rows(st, rows)
-  for (on in several) {
-    if (on$label %in% c("train", "oob")) {
-      stop_input(
-        "Resamples are ranked on the rows left out, or on rows you give as data frames.",
-        todo = "Leave `rows` out."
-      )
-    }
-  }
-  outside <- lengths(resamples$outside)
-  if (own && resamples$kind != "seeds" && any(outside < 2)) {
-    stop_study(
-      paste0(
-        "Resample ", which(outside < 2)[1],
-        " leaves out fewer than 2 rows, so there is nothing to rank on."
-      ),
-      todo = "Draw smaller resamples."
-    )
-  }
+  check_resampled_rows(several, if (own) resamples)
   # Draws of whole rows, measured on what they leave out, have their errors set right: see
   # sampling_offsets(). Not where that would fill the memory.
   drawn <- own && is.null(slice) && resamples$kind %in% c("bootstrap", "subsample")
-  pieces <- unlist(
-    lapply(unique(pairs$model), function(m) {
-      cells <- sum(outside) * as.double(length(st$models[[m]]$inputs$predictors))
-      lapply(seq_along(resamples$inside), function(b) {
-        list(
-          model = m,
-          resample = b,
-          methods = pairs$method[pairs$model == m],
-          inside = resamples$inside[[b]],
-          outside = if (own && resamples$kind != "seeds") resamples$outside[[b]],
-          keep_influence = drawn && cells <= 4e7
-        )
-      })
-    }),
-    recursive = FALSE
-  )
+  pieces <- pieces_of_resamples(st, pairs, resamples, own, drawn)
   about <- if (!is.null(run)) {
     run_identity(
       st,
       pairs,
       resamples = list(resamples$kind, resamples$inside, resamples$outside),
-      settings = list(how, several, if (is.null(slice)) "" else deparse(slice))
+      settings = list(settings, several, if (is.null(slice)) "" else deparse(slice))
     )
   }
   done <- run_pieces(
@@ -57,71 +26,136 @@ rank_resampled <- function(st, pairs, resamples, rows, slice, how, run, left_out
     st = without_forests(st),
     several = several,
     slice = slice,
-    how = how,
+    settings = settings,
     folder = run,
     about = about,
     label = "ranking over resamples",
     narrow = one_model
   )
   got <- Filter(Negate(is.null), done$values)
-  failed <- data.frame(
+  failed <- failed_resamples(pieces, done, length(got))
+  table <- join_resamples(st, got)
+  out <- validate_ranking(new_ranking(table, c(
+    study_details(st, unique(table$predictor)),
+    list(
+      seed = settings$seed,
+      level = settings$level,
+      settings = mean_settings(lapply(got, `[[`, "settings")),
+      left_out = left_out,
+      resamples = list(
+        kind = resamples$kind,
+        times = length(resamples$inside),
+        rows = mean(lengths(resamples$inside)),
+        of = resamples$rows,
+        outside = mean(lengths(resamples$outside))
+      ),
+      failed = failed,
+      offsets = if (drawn) {
+        sampling_offsets(pieces[!vapply(done$values, is.null, NA)], got)
+      },
+      twins = alike_pairs(st)
+    )
+  )))
+  warn_failed_resamples(failed, length(pieces))
+  out
+}
+
+# resamples: where they are ranked on what they leave out.
+check_resampled_rows <- function(several, resamples) {
+  for (on in several) {
+    if (on$kind %in% c("train", "oob")) {
+      stop_input(
+        "Resamples are ranked on the rows left out, or on rows you give as data frames.",
+        todo = "Leave `rows` out."
+      )
+    }
+  }
+  outside <- lengths(resamples$outside)
+  if (!is.null(resamples) && resamples$kind != "seeds" && any(outside < 2)) {
+    stop_study(
+      paste0(
+        "Resample ", which(outside < 2)[1],
+        " leaves out fewer than 2 rows, so there is nothing to rank on."
+      ),
+      todo = "Draw smaller resamples."
+    )
+  }
+}
+
+pieces_of_resamples <- function(st, pairs, resamples, own, drawn) {
+  on_left_out <- own && resamples$kind != "seeds"
+  outside <- sum(lengths(resamples$outside))
+  unlist(
+    lapply(unique(pairs$model), function(m) {
+      cells <- outside * as.double(length(st$models[[m]]$inputs$predictors))
+      lapply(seq_along(resamples$inside), function(b) {
+        list(
+          model = m,
+          resample = b,
+          methods = pairs$method[pairs$model == m],
+          inside = resamples$inside[[b]],
+          outside = if (on_left_out) resamples$outside[[b]],
+          keep_influence = drawn && cells <= 4e7
+        )
+      })
+    }),
+    recursive = FALSE
+  )
+}
+
+# Pieces that failed twice: model, resample, error.
+failed_resamples <- function(pieces, done, came_out) {
+  all <- data.frame(
     model = vapply(pieces, `[[`, "", "model"),
     resample = vapply(pieces, `[[`, 1L, "resample")
-  )[
-    match(done$failed$key, names(done$values)),
-  ]
+  )
+  failed <- all[match(done$failed$key, names(done$values)), ]
   failed$error <- done$failed$error
   rownames(failed) <- NULL
-  if (!length(got)) {
+  if (came_out == 0) {
     stop_study(
       "No model could be trained and ranked on any resample.",
       paste0("The first: ", failed$error[1]),
       "Give `study(refit_with = )` a function that fits the model."
     )
   }
+  failed
+}
+
+warn_failed_resamples <- function(failed, pieces) {
+  if (!nrow(failed)) return(invisible())
+  warn_dreher(
+    "pieces",
+    paste0(nrow(failed), " of ", pieces, " pieces failed twice and are missing."),
+    paste0(
+      "The first: model \"", failed$model[1], "\", resample ", failed$resample[1], ": ",
+      failed$error[1]
+    )
+  )
+}
+
+# The tables of all resamples below each other, with the flags of the study.
+join_resamples <- function(st, got) {
   table <- data.table::rbindlist(lapply(got, `[[`, "table"))
-  settings <- data.table::rbindlist(lapply(got, `[[`, "settings"))
   data.table::setDF(table)
-  data.table::setDF(settings)
-  # Numbers of rows differ from resample to resample: their mean stands for them.
-  of <- paste(settings$model, settings$method, settings$rows)
-  settings$n <- as.integer(round(stats::ave(as.double(settings$n), of)))
-  settings <- settings[!duplicated(of), ]
+  flags <- flags_of(st)
   table$flag <- join_flags(
     table$flag,
     ifelse(
-      table$predictor %in% names(st$flags$predictors),
-      st$flags$predictors[table$predictor],
-      ""
+      table$predictor %in% names(flags$predictors), flags$predictors[table$predictor], ""
     ),
-    st$flags$models[table$model]
+    flags$models[table$model]
   )
-  out <- new_ranking(st, table, settings, list(), how$seed, how$level, left_out)
-  attr(out, "resamples") <- list(
-    kind = resamples$kind,
-    times = length(resamples$inside),
-    rows = mean(lengths(resamples$inside)),
-    of = resamples$rows,
-    outside = mean(outside)
-  )
-  attr(out, "failed") <- failed
-  attr(out, "offsets") <- if (drawn) {
-    sampling_offsets(pieces[!vapply(done$values, is.null, NA)], got)
-  }
-  attr(out, "twins") <- if (!isFALSE(st$twins)) find_alike(st)
-  if (nrow(failed)) {
-    warn_dreher(
-      "pieces",
-      paste0(
-        nrow(failed), " of ", length(pieces), " pieces failed twice and are missing."
-      ),
-      paste0(
-        "The first: model \"", failed$model[1], "\", resample ", failed$resample[1], ": ",
-        failed$error[1]
-      )
-    )
-  }
-  out
+  table
+}
+
+# Numbers of rows differ from resample to resample: their mean stands for them.
+mean_settings <- function(parts) {
+  settings <- data.table::rbindlist(parts)
+  data.table::setDF(settings)
+  key <- x_keys(settings, setting_columns)
+  settings$n <- as.integer(round(stats::ave(as.double(settings$n), key)))
+  settings[!duplicated(key), ]
 }
 
 # What a run is of: anything else must not go on in its folder.
@@ -139,19 +173,7 @@ run_identity <- function(st, pairs, resamples, settings) {
   )
 }
 
-# A study to hand to workers: models are trained again there, and their trees read anew.
-without_forests <- function(st) {
-  st$models <- lapply(st$models, function(m) { m$forest <- NULL; m })
-  st
-}
-
-# A piece of one model needs no other.
-one_model <- function(piece, arguments) {
-  arguments$st$models <- arguments$st$models[piece$model]
-  arguments
-}
-
-rank_resample <- function(piece, st, several, slice, how) {
+rank_resample <- function(piece, st, several, slice, settings) {
   model <- st$models[[piece$model]]
   train <- training_frame(st, model)
   fit <- fit_on(
@@ -159,7 +181,7 @@ rank_resample <- function(piece, st, several, slice, how) {
     model,
     train[piece$inside, , drop = FALSE],
     model$inputs$predictors,
-    how$seed,
+    settings$seed,
     c(piece$model, "resample", piece$resample)
   )
   inside <- inside_study(
@@ -170,47 +192,46 @@ rank_resample <- function(piece, st, several, slice, how) {
     if (is.null(piece$outside)) st$data else train[piece$outside, , drop = FALSE],
     model$inputs$predictors
   )
-  # What is left out may lack the column of slices: it stands in the training rows as given.
-  on <- if (!is.null(several)) {
-    several
-  } else {
-    list(list(
-      data = if (is.null(piece$outside)) {
-        st$data
-      } else {
-        st$train[piece$outside, , drop = FALSE]
-      },
-      label = "holdout"
-    ))
-  }
-  on <- slice_rows(on, slice)
+  on <- if (is.null(several)) list(rows_left_out(st, inside, piece, slice)) else several
   parts <- unlist(
     lapply(piece$methods, function(method) {
-      rank_by(list(model = piece$model, method = method), inside, on, how)
+      rank_by(
+        list(model = piece$model, method = method),
+        inside,
+        slice_rows(on, slice),
+        settings
+      )
     }),
     recursive = FALSE
   )
-  rename <- function(rows) {
-    if (is.null(piece$outside)) rows else sub("^holdout", "left out", rows)
-  }
   table <- do.call(rbind, lapply(parts, as_plain))
-  table$rows <- rename(table$rows)
+  # the draws are many
   table$flag <- vapply(
     strsplit(table$flag, "; ", fixed = TRUE),
     function(f) paste(setdiff(f, "few repeats"), collapse = "; "),
     ""
-  )  # the draws are many
+  )
   table$resample <- piece$resample
   rownames(table) <- NULL
-  settings <- do.call(rbind, lapply(parts, attr, "settings"))
-  settings$rows <- rename(settings$rows)
-  settings$class <- model$class
-  settings$shuffle_noise <- NA_real_
+  measured <- do.call(rbind, lapply(parts, detail, "settings"))
+  measured$class <- model$class
+  measured$shuffle_noise <- NA_real_
   # What every row left out contributes to the importances: one part per method, on one set of rows.
   influence <- if (piece$keep_influence && "permutation" %in% piece$methods) {
-    attr(parts[[match("permutation", piece$methods)]], "units")[[1]]
+    cube <- attr(parts[[match("permutation", piece$methods)]], "row_values")
+    if (length(cube)) {
+      matrix(cube[[1]], nrow(cube[[1]]), dimnames = dimnames(cube[[1]])[1:2])
+    }
   }
-  list(table = table, settings = settings, influence = influence)
+  list(table = table, settings = measured, influence = influence)
+}
+
+# The rows a resample leaves out, as a set of rows; of kind "seeds" the holdout rows. They may lack
+# the column of slices, which stands in the training rows as given.
+rows_left_out <- function(st, inside, piece, slice) {
+  if (is.null(piece$outside)) return(pick_rows(inside, "holdout"))
+  data <- if (is.null(slice)) inside$data else st$train[piece$outside, , drop = FALSE]
+  list(data = data, label = "left out", kind = "holdout")
 }
 
 # What turns the importances of the draws into draws that vary as the whole sample does.

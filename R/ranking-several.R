@@ -41,38 +41,13 @@ rank_predictors <- function(
     rows = "holdout", slice = NULL, resamples = NULL, run = NULL, repeats = 10,
     background = 100, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_predictors", ..., threads = threads)
-  by <- check_choice(
-    by,
-    c(
-      "impurity", "permutation", "shapley", "structure", "coefficient", "association",
-      "refit"
-    ),
-    "by",
-    several = TRUE
-  )
-  chosen <- names(pick_models(st, models))
-  pairs <- expand.grid(model = chosen, method = by, stringsAsFactors = FALSE)
-  # asks no model: once
-  pairs <- pairs[!(pairs$method == "association" & pairs$model != chosen[1]), ]
-  pairs$why <- mapply(
-    why_not,
-    pairs$method,
-    st$models[pairs$model],
-    MoreArgs = list(st = st, background = background)
-  )
-  ok <- pairs$why == ""
-  if (!any(ok)) {
-    stop_study(paste0(
-      "None of the methods fits a model: ",
-      paste0(pairs$method, " for ", pairs$model, " (", pairs$why, ")", collapse = "; "),
-      "."
-    ))
-  }
-  left_out <- if (any(!ok)) pairs[!ok, c("model", "method", "why")]
-  how <- list(repeats = repeats, background = background, level = level, seed = seed)
+  by <- check_choice(by, method_names(), "by", several = TRUE)
+  settings <- list(repeats = repeats, background = background, level = level, seed = seed)
+  applying <- pair_up(st, names(pick_models(st, models)), by, settings)
   if (!is.null(resamples)) {
     return(rank_resampled(
-      st, pairs[ok, ], resamples_for(resamples, st), rows, slice, how, run, left_out
+      st, applying$pairs, resamples_for(resamples, st), rows, slice, settings, run,
+      applying$left_out
     ))
   }
   if (!is.null(run)) {
@@ -82,118 +57,33 @@ rank_predictors <- function(
     )
   }
   parts <- map_pieces(
-    split(pairs[ok, ], seq_len(sum(ok))),
+    split(applying$pairs, seq_len(nrow(applying$pairs))),
     rank_by,
     st = st,
     several = slice_rows(pick_several_rows(st, rows), slice),
-    how = how,
+    settings = settings,
     label = "ranking"
   )
-  bind_rankings(st, unlist(parts, recursive = FALSE), how$seed, level, left_out)
+  join_parts(st, unlist(parts, recursive = FALSE), seed, level, applying$left_out)
 }
 
-# One model by one method on several sets of rows; methods that do not ask rows are run once.
-rank_by <- function(piece, st, several, how) {
-  of_rows <- function(on) {
-    # A data frame keeps its name; a slice is called as in the settings.
-    rows <- if (!is.null(on$slice)) {
-      stats::setNames(list(on$data), rows_with_slice(on$label, on$slice))
-    } else if (isTRUE(on$seen)) {
-      "holdout"
-    } else if (on$label %in% c("holdout", "train", "oob")) {
-      on$label
-    } else if (on$label == "given") {
-      on$data
-    } else {
-      stats::setNames(list(on$data), on$label)
-    }
-    out <- switch(
-      piece$method,
-      permutation = rank_permutation(
-        st, models = piece$model, rows = rows, repeats = how$repeats, level = how$level,
-        seed = how$seed
-      ),
-      shapley = rank_shapley(
-        st,
-        models = piece$model,
-        rows = rows,
-        background = how$background,
-        level = how$level,
-        seed = how$seed
-      )
-    )
-    if (!is.null(on$slice)) {
-      out$rows <- on$label
-      out$slice <- on$slice
-    }
-    out
+# Which methods apply to which models. -> list(pairs, left_out: model, method, why)
+pair_up <- function(st, models, by, settings) {
+  pairs <- expand.grid(model = models, method = by, stringsAsFactors = FALSE)
+  # what asks no model is done once
+  once <- by[!method_field(by, "asks_model")]
+  pairs <- pairs[!(pairs$method %in% once & pairs$model != models[1]), ]
+  pairs$why <- mapply(
+    why_not, pairs$method, st$models[pairs$model],
+    MoreArgs = list(st = st, settings = settings)
+  )
+  ok <- pairs$why == ""
+  if (!any(ok)) {
+    stop_study(paste0(
+      "None of the methods fits a model: ",
+      paste0(pairs$method, " for ", pairs$model, " (", pairs$why, ")", collapse = "; "),
+      "."
+    ))
   }
-  if (piece$method %in% c("permutation", "shapley")) {
-    if (piece$method == "shapley") {
-      several <- Filter(function(on) on$label != "oob", several)
-    }
-    return(lapply(unname(several), of_rows))
-  }
-  list(switch(
-    piece$method,
-    impurity = rank_impurity(st, models = piece$model),
-    structure = rank_structure(st, models = piece$model),
-    refit = rank_refit(st, models = piece$model, level = how$level, seed = how$seed),
-    coefficient = rank_coefficients(st, models = piece$model, level = how$level),
-    association = rank_association(st, level = how$level, seed = how$seed)
-  ))
-}
-
-# Every set of rows in parts, by the values of a column.
-slice_rows <- function(several, slice) {
-  if (is.null(slice)) return(several)
-  column <- if (inherits(slice, "formula") && length(slice) == 2) all.vars(slice)
-  if (length(column) != 1) {
-    stop_input(
-      "`slice` must be a formula with one column on its right side.",
-      paste0("Given: ", describe_value(slice), "."),
-      "For example slice = ~ shift."
-    )
-  }
-  out <- lapply(unname(several), function(on) {
-    if (on$label %in% c("train", "oob")) {
-      stop_input(
-        "Slices are for rows the model has not seen.",
-        todo = "Use rows = \"holdout\", or data frames of other rows."
-      )
-    }
-    check_columns(on$data, column, "rows", "The column of `slice`")
-    of <- as.character(on$data[[column]])
-    of[is.na(of)] <- "missing"
-    values <- union(
-      as.character(sort(unique(on$data[[column]]))), if ("missing" %in% of) "missing"
-    )
-    if (length(values) > 50) {
-      stop_input(
-        paste0(
-          "Column \"", column, "\" has ", length(values), " values, too many for slices."
-        ),
-        todo = "Cut it into a few, in a column of its own."
-      )
-    }
-    lapply(values, function(v) {
-      list(data = on$data[of == v, , drop = FALSE], label = on$label, slice = v)
-    })
-  })
-  unlist(out, recursive = FALSE)
-}
-
-# Why a method does not apply to a model; "" where it does.
-why_not <- function(method, model, st, background = NULL) {
-  needs_train <- method != "permutation" &&
-    !(method == "shapley" && is.data.frame(background))
-  if (needs_train && is.null(st$train)) {
-    "no training rows were given"
-  } else if (method %in% c("impurity", "structure") && is.null(model$forest)) {
-    "it has no trees"
-  } else if (method == "coefficient" && is.null(model$linear)) {
-    "it has no coefficients"
-  } else {
-    ""
-  }
+  list(pairs = pairs[ok, ], left_out = if (any(!ok)) pairs[!ok, c("model", "method", "why")])
 }

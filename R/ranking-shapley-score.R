@@ -6,87 +6,33 @@
 
 divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
   metric <- additive_metric(st$metric)
-  if (is.null(metric$loss)) {
-    stop_study(
-      paste0(
-        "The ", metric$label,
-        " is not a mean over rows and cannot be divided among predictors row by row."
-      ),
-      todo = paste0(
-        "Set the study up with rmse, mae, brier, log_loss or another metric of single ",
-        "rows."
-      )
-    )
-  }
+  need_row_loss(metric)
   on <- draw_rows(on, if (is.null(max_rows)) 500L else max_rows, seed)
   n <- nrow(on$data)
   rows <- model_rows(st, model, on$data, "rows")
   bg <- model_rows(st, model, others, "background")
-  cases <- cases_of(st, on$data)
+  info <- row_info(st, on$data)
   f <- function(data) predict_aligned(st, model, data)
-  loss <- function(p, row = seq_len(n)) metric$loss(cases$truth[row], p)
+  loss <- function(p, row = seq_len(n)) metric$loss(info$truth[row], p)
   unknown <- f(bg)
-  empty <- loss(matrix(
-    colMeans(unknown),
-    n,
-    ncol(unknown),
-    byrow = TRUE,
+  mean_prediction <- matrix(
+    colMeans(unknown), n, ncol(unknown), byrow = TRUE,
     dimnames = list(NULL, colnames(unknown))
-  ))
+  )
+  empty <- loss(mean_prediction)
   full <- loss(f(rows))
   parts <- score_parts(
     rows, bg, units, f, loss, empty, full, colnames(unknown), ncol(unknown), seed
   )
-  check_sums(
-    list(phi = array(parts, c(dim(parts), 1)), target = matrix(empty - full)), model$name
-  )
-  importance <- colMeans(times(cases$weight, parts))
-  found <- influence_error(
-    times(cases$weight, parts - rep(importance, each = n)), cases$block
-  )
-  limits <- t_limits(importance, found$std_error, found$df, level)
-  label <- paste(on$label, "score")
-  seen <- on$label == "train"
-  hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
-  flags <- join_flags(
-    flags_of_units(st, units),
-    st$flags$models[[model$name]],
-    if (seen) "training rows" else ""
-  )
-  table <- ranking_rows(
-    st,
-    model,
-    "shapley",
-    label,
-    names(units),
-    importance,
-    hide(found$std_error),
-    hide(limits$lower),
-    hide(limits$upper),
-    about = if (seen) "rows" else "model",
-    flag = flags
-  )
+  cube <- array(parts, c(dim(parts), 1), list(NULL, colnames(parts), NULL))
+  check_sums(list(phi = cube, target = matrix(empty - full)), model$name)
   settings <- new_settings(
-    model,
-    "shapley",
-    label,
-    n,
-    repeats = 2L,
-    measures = paste0("fall of ", metric$label),
-    scale = "score",
-    background = nrow(bg),
+    model, "shapley", on, n, form = "score", repeats = 2L,
+    measures = paste0("fall of ", metric$label), scale = "score", background = nrow(bg),
     note = "sampled"
   )
-  out <- new_ranking(
-    st,
-    table,
-    settings,
-    stats::setNames(list(parts), paste0(model$name, "/shapley/", label)),
-    seed,
-    level
-  )
-  whole <- function(x) weighted_mean(x, cases$weight)
-  attr(out, "score") <- data.frame(
+  whole <- function(x) weighted_mean(x, info$weight)
+  divided <- data.frame(
     model = model$name,
     rows = on$label,
     constant = whole(loss(predict_constant(st, on$data))),
@@ -95,7 +41,48 @@ divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
     divided = whole(empty - full),
     measures = metric$label
   )
-  out
+  table <- summarise_score(st, settings, units, parts, info, level)
+  ranking_part(st, table, settings, seed, level, score = divided, values = cube)
+}
+
+need_row_loss <- function(metric) {
+  if (!is.null(metric$loss)) return(invisible())
+  stop_study(
+    paste0(
+      "The ", metric$label,
+      " is not a mean over rows and cannot be divided among predictors row by row."
+    ),
+    todo = paste0(
+      "Set the study up with rmse, mae, brier, log_loss or another metric of single ",
+      "rows."
+    )
+  )
+}
+
+# parts: rows x units
+summarise_score <- function(st, settings, units, parts, info, level) {
+  n <- nrow(parts)
+  importance <- colMeans(times(info$weight, parts))
+  found <- influence_error(
+    times(info$weight, parts - rep(importance, each = n)), info$block
+  )
+  limits <- t_limits(importance, found$std_error, found$df, level)
+  hide <- function(x) if (settings$seen) rep(NA_real_, length(x)) else x
+  ranking_rows(
+    st,
+    settings,
+    names(units),
+    importance,
+    hide(found$std_error),
+    hide(limits$lower),
+    hide(limits$upper),
+    about = if (settings$seen) "rows" else "model",
+    flag = join_flags(
+      flags_of_units(st, units),
+      flags_of(st)$models[[settings$model]],
+      if (settings$seen) "training rows" else ""
+    )
+  )
 }
 
 # rows x units: what the loss falls by when a unit becomes known, mean over an order and its
@@ -137,16 +124,11 @@ score_parts <- function(rows, bg, units, f, loss, empty, full, outputs, K, seed)
 # cannot be told from zero.
 flag_movers <- function(ranking) {
   table <- as_plain(ranking)
-  moves <- table[
-    table$method == "shapley" & !grepl(" score$", table$rows) & is.na(table$class) &
-      !is.na(table$share) & table$share >= 0.05,
-
-  ]
-  at <- match(
-    paste(table$model, table$rows, table$predictor),
-    paste(moves$model, paste(moves$rows, "score"), moves$predictor)
-  )
-  idle <- !is.na(at) & !is.na(table$lower) & table$lower <= 0
+  prediction <- table$method == "shapley" & table$form != "score" & is.na(table$class)
+  moves <- table[prediction & !is.na(table$share) & table$share >= 0.05, ]
+  where <- function(d) x_keys(d, c("model", "rows", "slice", "predictor"))
+  idle <- table$form == "score" & where(table) %in% where(moves) & !is.na(table$lower) &
+    table$lower <= 0
   ranking$flag[idle] <- join_flags(ranking$flag[idle], "moves only")
   ranking
 }

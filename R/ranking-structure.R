@@ -7,9 +7,10 @@
 #'   predictor on its way down a tree; `"splits"`, the number of splits per tree; `"depth"`, how
 #'   early it is asked first, as the mean over trees of 1 / (1 + depth), 0 for trees that never
 #'   ask; `"trees"`, the share of trees that ask.
-#' @return A [ranking] of method `structure`; `about` is `rows`. Attribute `units` holds, per
-#'   model, a data frame with all four per predictor: `splits`, `rows`, `depth` (mean depth of the
-#'   first use in the trees that ask, the root at 0, `NA` if none does) and `trees`.
+#' @return A [ranking] of method `structure`; `about` is `rows`. Entry `statistics` of its
+#'   [details][ranking_details()] holds, per model, a data frame with all four per predictor:
+#'   `splits`, `rows`, `depth` (mean depth of the first use in the trees that ask, the root at 0,
+#'   `NA` if none does) and `trees`.
 #' @details Rows are the training rows, with in-bag counts where they are kept. These are
 #'   descriptions of the trees, not of what a predictor is worth: many-valued predictors are
 #'   asked more often even when they do nothing (Strobl et al. 2007).
@@ -29,7 +30,7 @@ rank_structure <- function(study, ..., models = NULL, what = "rows", threads = N
   what <- check_choice(what, c("rows", "splits", "depth", "trees"), "what")
   chosen <- with_trees(st, models, "Ranking by structure")
   parts <- lapply(chosen$models, survey_model, st = st, what = what)
-  bind_rankings(
+  join_parts(
     st,
     parts,
     NA_integer_,
@@ -46,23 +47,7 @@ survey_model <- function(model, st, what) {
     st$threads
   )
   units <- tree_units(st, model, "predictor")
-  # Of several columns the first use counts.
-  first <- ifelse(use$depth < 0, Inf, use$depth)
-  first <- matrix(
-    vapply(
-      units,
-      function(at) {
-        if (length(at)) {
-          apply(first[at, , drop = FALSE], 2, min)
-        } else {
-          rep(Inf, ncol(first))
-        }
-      },
-      double(ncol(first))
-    ),
-    length(units),
-    byrow = TRUE
-  )
+  first <- first_use(use$depth, units)
   splits <- sum_units(use$splits, units)
   passing <- sum_units(use$passing, units)
   per_tree <- switch(
@@ -77,35 +62,53 @@ survey_model <- function(model, st, what) {
   } else {
     NA_real_
   }
-  table <- ranking_rows(
-    st,
+  settings <- new_settings(
     model,
     "structure",
-    "train",
+    on_train,
+    nrow(st$train),
+    form = what,
+    measures = c(
+      rows = "questions per row and tree", splits = "splits per tree",
+      depth = "earliness of first use", trees = "share of trees"
+    )[[what]]
+  )
+  table <- ranking_rows(
+    st,
+    settings,
     names(units),
     rowMeans(per_tree),
     std_error = std_error,
     about = "rows",
-    flag = unit_flags(st, model, units)
+    flag = flags_of_names(st, model, names(units))
   )
   depth <- rowMeans(ifelse(is.finite(first), first, NA), na.rm = TRUE)
-  units <- data.frame(
+  counted <- data.frame(
     predictor = names(units),
     splits = rowMeans(splits),
     rows = rowMeans(passing),
     depth = ifelse(is.nan(depth), NA, depth),
     trees = rowMeans(is.finite(first))
   )
-  measures <- c(
-    rows = "questions per row and tree", splits = "splits per tree",
-    depth = "earliness of first use", trees = "share of trees"
-  )[[what]]
-  new_ranking(
-    st,
-    table,
-    new_settings(model, "structure", "train", nrow(st$train), measures = measures),
-    stats::setNames(list(units), paste0(model$name, "/structure")),
-    NA_integer_,
-    NA_real_
+  ranking_part(st, table, settings, NA_integer_, NA_real_, statistics = counted)
+}
+
+# Depth of the first use, units x trees; of several columns the first counts, Inf where none is
+# used.
+first_use <- function(depth, units) {
+  first <- ifelse(depth < 0, Inf, depth)
+  one <- function(at) {
+    if (length(at)) apply(first[at, , drop = FALSE], 2, min) else rep(Inf, ncol(first))
+  }
+  matrix(vapply(units, one, double(ncol(first))), length(units), byrow = TRUE)
+}
+
+structure_record <- function() {
+  list(
+    name = "structure",
+    label = "Structure",
+    usual_forms = c("rows", "splits", "depth", "trees"),
+    needs = c("train", "trees"),
+    rank = function(st, model, on, settings) rank_structure(st, models = model)
   )
 }

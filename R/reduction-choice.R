@@ -59,6 +59,62 @@ choose_set <- function(
   check_class(reduction, "dreher_reduction", "reduction", "reduce_predictors()")
   check_no_dots(..., .verb = "choose_set")
   rule <- check_choice(rule, set_rules, "rule")
+  curve <- pick_curve(reduction, model)
+  st <- reduction$study
+  ask <- list(
+    rule = rule,
+    margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st),
+    share = check_fraction(share, "share"),
+    size = size,
+    level = reduction$level
+  )
+  check_rule(curve, reduction, ask)
+  full <- match("all", names(curve$columns))
+  moments <- curve_moments(st, curve$info, curve$outer, reduction$seed, c(1L, full))
+  at <- apply_rule(moments, curve, curve, ask, reduction$folds)
+  inside <- vapply(
+    curve$splits,
+    function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds),
+    1L
+  )
+  predictors <- in_order_found(curve, curve$columns[[at]])
+  price <- price_of_point(reduction, moments, at, full)
+  picked <- count_picked(curve, inside, predictors)
+  beside <- random_band(st, curve)[at, ]
+  chosen <- lapply(seq_along(inside), function(i) split_set(curve, i, inside[i]))
+  gain <- moments$loss[1] - moments$loss[full]
+  usual <- list(share = 0.02)
+  validate_set(new_set(
+    list(
+      model = curve$model, refit = curve$plan$refit, rule = rule,
+      margin = ask$margin$text, by = reduction$by, predictors = predictors,
+      size = length(predictors),
+      left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
+      score = as_score(st$metric, moments$loss[at]),
+      price = price$value, price_error = price$error, price_lower = price$lower,
+      price_upper = price$upper,
+      full_score = as_score(st$metric, moments$loss[full]),
+      constant_score = as_score(st$metric, moments$loss[1]),
+      gain_full = gain,
+      allowed = margin_value(if (is.null(ask$margin)) usual else ask$margin, gain),
+      cost = cost_of(curve$plan, predictors),
+      cost_full = cost_of(curve$plan, curve$plan$universe),
+      random_share = beside$random_share, random_sets = beside$random_sets,
+      random = reduction$random,
+      procedure = procedure_score(reduction, curve, inside),
+      picked = picked$table,
+      stability = picked$stability,
+      overlap = mean(vapply(chosen, share_in_common, 0, predictors)),
+      sizes_picked = lengths(chosen),
+      stands_for = twins_of_set(curve, predictors),
+      how = recipe_of(reduction, curve$model, rule, ask),
+      study = st, seed = reduction$seed, level = reduction$level
+    )
+  ))
+}
+
+# The curve of one model, the only one unless it is named.
+pick_curve <- function(reduction, model) {
   if (is.null(model)) {
     if (length(reduction$curves) > 1) {
       stop_input(
@@ -70,82 +126,35 @@ choose_set <- function(
     }
     model <- names(reduction$curves)
   }
-  curve <- reduction$curves[[check_choice(model, names(reduction$curves), "model")]]
-  st <- reduction$study
-  ask <- list(
-    rule = rule,
-    margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st),
-    share = check_fraction(share, "share"),
-    size = size,
-    level = reduction$level
+  reduction$curves[[check_choice(model, names(reduction$curves), "model")]]
+}
+
+# What a point of the curve costs against all predictors, with its error and limits.
+price_of_point <- function(reduction, moments, at, full) {
+  value <- moments$loss[at] - moments$loss[full]
+  error <- price_error_of(moments, at, full, reduction$folds)
+  c(
+    list(value = value, error = error),
+    t_limits(value, error, folds_df(reduction), reduction$level)
   )
-  check_rule(curve, reduction, ask)
-  full <- match("all", names(curve$columns))
-  moments <- curve_moments(st, curve$cases, curve$outer, reduction$seed, c(1L, full))
-  at <- apply_rule(moments, curve, curve, ask, reduction$folds)
-  inside <- vapply(
-    curve$splits,
-    function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds),
-    1L
+}
+
+new_set <- function(fields) new_record(fields, "set")
+
+validate_set <- function(x) {
+  fields <- c(
+    model = "character", refit = "character", rule = "character",
+    predictors = "character", left_out = "character", size = "integer", score = "double",
+    price = "double", procedure = "list", picked = "list", study = "list"
   )
-  predictors <- in_order_found(curve, curve$columns[[at]])
-  price_error <- price_error_of(moments, at, full, reduction$folds)
-  limits <- t_limits(
-    moments$loss[at] - moments$loss[full],
-    price_error,
-    folds_df(reduction),
-    reduction$level
+  check_shape(x, fields, "set")
+  check_holds(
+    x$size == length(x$predictors), "set", "its size is not its number of predictors"
   )
-  picked <- count_picked(curve, inside, predictors)
-  beside <- random_band(st, curve)[at, ]
-  overlap <- vapply(
-    seq_along(inside),
-    function(i) share_in_common(split_set(curve, i, inside[i]), predictors),
-    0
+  check_holds(
+    !any(x$predictors %in% x$left_out), "set", "a predictor is both in it and left out"
   )
-  gain <- moments$loss[1] - moments$loss[full]
-  allowed <- margin_value(
-    if (is.null(ask$margin)) list(share = 0.02) else ask$margin, gain
-  )
-  structure(
-    list(
-      model = model,
-      refit = curve$plan$refit,
-      rule = rule,
-      margin = ask$margin$text,
-      by = reduction$by,
-      predictors = predictors,
-      size = length(predictors),
-      left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
-      score = as_score(st$metric, moments$loss[at]),
-      price = moments$loss[at] - moments$loss[full],
-      price_error = price_error,
-      price_lower = limits$lower,
-      price_upper = limits$upper,
-      full_score = as_score(st$metric, moments$loss[full]),
-      constant_score = as_score(st$metric, moments$loss[1]),
-      gain_full = gain,
-      allowed = allowed,
-      cost = cost_of(curve$plan, predictors),
-      cost_full = cost_of(curve$plan, curve$plan$universe),
-      random_share = beside$random_share,
-      random_sets = beside$random_sets,
-      random = reduction$random,
-      procedure = procedure_score(reduction, curve, inside),
-      picked = picked$table,
-      stability = picked$stability,
-      overlap = mean(overlap),
-      sizes_picked = vapply(
-        seq_along(inside), function(i) length(split_set(curve, i, inside[i])), 1L
-      ),
-      stands_for = twins_of_set(curve, predictors),
-      how = recipe_of(reduction, model, rule, ask),
-      study = st,
-      seed = reduction$seed,
-      level = reduction$level
-    ),
-    class = "dreher_set"
-  )
+  x
 }
 
 # Predictors in both of two sets, as a share of those in either.
@@ -324,7 +333,7 @@ procedure_score <- function(rd, curve, inside) {
     }
     three
   })
-  m <- curve_moments(st, curve$cases, chosen, rd$seed, 1:3)
+  m <- curve_moments(st, curve$info, chosen, rd$seed, 1:3)
   own <- t_limits(as_score(st$metric, m$loss[1]), sqrt(m$cov[1, 1]), m$df, rd$level)
   price <- t_limits(
     m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), folds_df(rd), rd$level
@@ -433,4 +442,11 @@ formula.dreher_set <- function(x, ...) {
     if (length(x$predictors)) paste0("`", x$predictors, "`") else "1",
     as.name(x$study$target)
   )
+}
+
+#' @export
+summary.dreher_reduction <- function(object, ...) {
+  do.call(rbind, lapply(names(object$curves), function(m) {
+    as.data.frame(choose_set(object, model = m))
+  }))
 }

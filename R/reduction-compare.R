@@ -46,7 +46,8 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' compare_sets(st, list(all = "all", firing = c("peak_temp", "hold_minutes"), none = "none"), folds = 3, times = 1)
+#' sets <- list(all = "all", firing = c("peak_temp", "hold_minutes"), none = "none")
+#' compare_sets(st, sets, folds = 3, times = 1)
 #' @export
 compare_sets <- function(
     study, sets, ..., reference = NULL, models = NULL, rows = NULL, margin = "2 %",
@@ -78,9 +79,7 @@ compare_sets <- function(
   )
   out <- do.call(rbind, parts)
   rownames(out) <- NULL
-  structure(
-    out,
-    class = c("dreher_comparison", "data.frame"),
+  validate_comparison(new_comparison(out, list(
     reference = names(sets)[reference],
     target = study$target,
     metric = study$metric$name,
@@ -95,7 +94,20 @@ compare_sets <- function(
     level = level,
     seed = seed,
     fingerprint = study$fingerprint
+  )))
+}
+
+new_comparison <- function(table, details) new_table(table, "comparison", details)
+
+validate_comparison <- function(x) {
+  columns <- c(
+    model = "character", set = "character", score = "double", difference = "double"
   )
+  check_shape(x, columns, "comparison")
+  check_holds(
+    detail(x, "reference") %in% x$set, "comparison", "its reference is not a set of it"
+  )
+  x
 }
 
 compare_for_model <- function(
@@ -105,80 +117,110 @@ compare_for_model <- function(
   })
   news <- setdiff(unlist(sets), model$inputs$predictors)
   if (!is.null(on)) check_columns(on, unique(unlist(sets)), "rows", "The predictor")
-  model$object <- with_room(model$object, news)
-  frame <- function(data, arg) {
-    out <- frame_of(st, model, data, arg)
-    for (p in news) {
-      out[[p]] <- if (is.character(st$train[[p]])) {
-        factor(data[[p]], levels = sort(unique(st$train[[p]])))
-      } else if (is.logical(data[[p]])) {
-        as.double(data[[p]])
-      } else {
-        data[[p]]
-      }
-    }
-    out
-  }
-  train <- frame(st$train, "train")
+  if (length(news)) model$object <- widen_model(model$object, news)
+  models <- st$models
+  models[[model$name]] <- model
+  st <- derive_study(st, models = models)
+  train <- frame_with_news(st, model, st$train, "train", news)
   with_none <- c(sets, list(character()))  # the constant, for the gain
-  plan <- list(refit = model$name, how = list(seed = seed))
-  st$models[[model$name]] <- model
-  if (is.null(on)) {
-    cases <- cases_of(st, train)
-    predictions <- lapply(seq_len(times), function(t) {
-      fold <- with_stream(seed, c("folds", nrow(train), t), draw_folds(st, train, folds))
-      done <- map_pieces(
-        as.list(seq_len(folds)),
-        function(f, st, plan, train, fold, sets, key) {
-          score_sets(
-            st,
-            plan,
-            train[fold != f, , drop = FALSE],
-            train[fold == f, , drop = FALSE],
-            sets,
-            c(key, f)
-          )
-        },
-        st = st,
-        plan = plan,
-        train = train,
-        fold = fold,
-        sets = with_none,
-        key = c(model$name, t),
-        label = "comparing sets"
-      )
-      out <- array(
-        NA_real_,
-        c(nrow(train), dim(done[[1]])[2:3]),
-        list(NULL, NULL, dimnames(done[[1]])[[3]])
-      )
-      for (f in seq_len(folds)) out[fold == f, , ] <- done[[f]]
-      out
-    })
-  } else {
-    cases <- cases_of(st, on)
-    predictions <- list(score_sets(
-      st, plan, train, frame(on, "rows"), with_none, c(model$name, "compare")
-    ))
-  }
-  m <- curve_moments(st, cases, predictions, seed, c(length(with_none), reference))
-  at <- seq_along(sets)
   none <- length(with_none)
-  own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
-  difference <- m$loss[at] - m$loss[reference]
+  plan <- list(refit = model$name, how = list(seed = seed))
+  if (is.null(on)) {
+    info <- row_info(st, train)
+    predictions <- cross_validate_sets(st, plan, train, with_none, folds, times)
+  } else {
+    info <- row_info(st, on)
+    test <- frame_with_news(st, model, on, "rows", news)
+    key <- c(model$name, "compare")
+    predictions <- list(score_sets(st, plan, train, test, with_none, key))
+  }
+  m <- curve_moments(st, info, predictions, seed, c(none, reference))
   error_between <- if (is.null(on)) {
     function(a, b) price_error_of(m, a, b, folds)
   } else {
     function(a, b) difference_error(m, a, b)
   }
-  error <- error_between(at, reference)
   df <- if (is.null(on)) folds_df(list(folds = folds, times = times)) else m$df
+  at <- seq_along(sets)
+  own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
+  difference <- m$loss[at] - m$loss[reference]
+  error <- error_between(at, reference)
   around <- t_limits(difference, error, df, level)
   gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
-  reach <- stats::qt(level, df) * error
-  allowed <- margin_value(margin, m$loss[none] - m$loss[reference])
-  statement <- vapply(
-    at,
+  known_cost <- function(s) sum(st$dictionary$cost[match(s, st$dictionary$predictor)])
+  out <- data.frame(
+    model = model$name, set = names(sets), size = lengths(sets),
+    cost = vapply(sets, known_cost, 0), score = as_score(st$metric, m$loss[at]),
+    lower = own$lower, upper = own$upper, difference = difference, diff_error = error,
+    diff_lower = around$lower, diff_upper = around$upper,
+    gain = m$loss[none] - m$loss[at], gain_lower = gain$lower, gain_upper = gain$upper,
+    statement = state_differences(
+      sets, reference, difference, error, around,
+      difference + stats::qt(level, df) * error,
+      margin_value(margin, m$loss[none] - m$loss[reference])
+    )
+  )
+  cbind(
+    out,
+    likelihood_of_sets(st, model, train, sets, seed),
+    predictors = vapply(sets, paste, "", collapse = ", ")
+  )
+}
+
+# Rows for refits that take new columns in as well.
+frame_with_news <- function(st, model, data, arg, news) {
+  out <- frame_of(st, model, data, arg)
+  for (p in news) {
+    out[[p]] <- if (is.character(st$train[[p]])) {
+      factor(data[[p]], levels = sort(unique(st$train[[p]])))
+    } else if (is.logical(data[[p]])) {
+      as.double(data[[p]])
+    } else {
+      data[[p]]
+    }
+  }
+  out
+}
+
+# Predictions of all training rows from sets refitted on the other folds: one array a drawing.
+cross_validate_sets <- function(st, plan, train, sets, folds, times) {
+  seed <- plan$how$seed
+  lapply(seq_len(times), function(t) {
+    fold <- with_stream(seed, c("folds", nrow(train), t), draw_folds(st, train, folds))
+    done <- map_pieces(
+      as.list(seq_len(folds)),
+      function(f, st, plan, train, fold, sets, key) {
+        score_sets(
+          st,
+          plan,
+          train[fold != f, , drop = FALSE],
+          train[fold == f, , drop = FALSE],
+          sets,
+          c(key, f)
+        )
+      },
+      st = st,
+      plan = plan,
+      train = train,
+      fold = fold,
+      sets = sets,
+      key = c(plan$refit, t),
+      label = "comparing sets"
+    )
+    out <- array(
+      NA_real_,
+      c(nrow(train), dim(done[[1]])[2:3]),
+      list(NULL, NULL, dimnames(done[[1]])[[3]])
+    )
+    for (f in seq_len(folds)) out[fold == f, , ] <- done[[f]]
+    out
+  })
+}
+
+# around: two-sided limits of the differences; reach: one-sided upper limits; allowed: the margin
+state_differences <- function(sets, reference, difference, error, around, reach, allowed) {
+  vapply(
+    seq_along(sets),
     function(i) {
       if (i == reference) {
         ""
@@ -191,35 +233,10 @@ compare_for_model <- function(
       } else if (allowed <= 0) {
         "inconclusive"
       } else {
-        state_difference(
-          around$lower[i], around$upper[i], difference[i] + reach[i], allowed
-        )
+        state_difference(around$lower[i], around$upper[i], reach[i], allowed)
       }
     },
     ""
-  )
-  cost <- st$dictionary$cost
-  out <- data.frame(
-    model = model$name,
-    set = names(sets),
-    size = lengths(sets),
-    cost = vapply(sets, function(s) sum(cost[match(s, st$dictionary$predictor)]), 0),
-    score = as_score(st$metric, m$loss[at]),
-    lower = own$lower,
-    upper = own$upper,
-    difference = difference,
-    diff_error = error,
-    diff_lower = around$lower,
-    diff_upper = around$upper,
-    gain = m$loss[none] - m$loss[at],
-    gain_lower = gain$lower,
-    gain_upper = gain$upper,
-    statement = statement
-  )
-  cbind(
-    out,
-    likelihood_of_sets(st, model, train, sets, seed),
-    predictors = vapply(sets, paste, "", collapse = ", ")
   )
 }
 
@@ -251,40 +268,20 @@ predictors_of <- function(set, name, model, st) {
   set
 }
 
-# New predictors come in as they are; what a model states about its old ones stays.
-with_room <- function(object, news) {
-  if (!length(news)) return(object)
-  if (inherits(object, "dreher_encoded")) {
-    stop_model(
-      paste0(
-        "A model on encoded columns does not take new predictors: ", quote_some(news), "."
-      ),
-      todo = paste0(
-        "Give `study(refit_with = )` a function(model, data, predictors) that fits ",
-        "the model on any predictors."
-      )
-    )
-  }
-  if (inherits(object, c("lm", "multinom"))) {
-    formula <- stats::formula(stats::terms(object))
-    for (p in news) formula[[3]] <- call("+", formula[[3]], as.name(p))
-    object$terms <- stats::terms(formula)
-  }
-  object
-}
-
 likelihood_of_sets <- function(st, model, train, sets, seed) {
   none <- data.frame(parameters = NA_real_, log_likelihood = NA_real_, aicc = NA_real_)
-  has <- inherits(model$object, c("lm", "multinom")) &&
-    is.null(st$refit_with[[model$name]])
+  # The constant of several classes is no fit of this kind.
+  sets_of <- function(set) length(set) > 0 || length(st$classes) < 3
+  has <- is.null(st$refit_with[[model$name]]) && !is.null(likelihood_of(model$object))
   each <- do.call(
     rbind,
     lapply(sets, function(set) {
-      if (!has || (!length(set) && inherits(model$object, "multinom"))) return(none)
-      l <- tryCatch(
-        stats::logLik(fit_on(st, model, train, set, seed, "likelihood")),
-        error = function(e) NULL
-      )
+      l <- if (has && sets_of(set)) {
+        tryCatch(
+          likelihood_of(fit_on(st, model, train, set, seed, "likelihood")),
+          error = function(e) NULL
+        )
+      }
       if (is.null(l) || !is.finite(l)) return(none)
       K <- attr(l, "df")
       n <- nrow(train)
@@ -308,10 +305,4 @@ likelihood_of_sets <- function(st, model, train, sets, seed) {
 }
 
 #' @export
-as.data.frame.dreher_comparison <- function(x, ...) {
-  for (name in setdiff(names(attributes(x)), c("names", "row.names", "class"))) {
-    attr(x, name) <- NULL
-  }
-  class(x) <- "data.frame"
-  x
-}
+as.data.frame.dreher_comparison <- function(x, ...) as_plain(x)

@@ -55,39 +55,21 @@ confirm_set <- function(
   st <- set$study
   model <- st$models[[set$refit]]
   asked <- check_margin(margin, st)
-  if (is.null(asked$value) && set$gain_full <= 0) {
-    stop_study(
-      paste0(
-        "All predictors together are not better than a constant, so no margin follows ",
-        "from their gain."
-      ),
-      todo = paste0(
-        "Give `margin` in the metric's unit, as \"0.4 ", st$metric$name, "\"."
-      )
-    )
-  }
+  need_gain(asked, set)
   margin <- margin_value(asked, set$gain_full)
   on <- pick_rows(st, check_rows(data, "data"))$data
   check_untouched(st, on, overlap)
   rows <- rows_print(st, on)
   before <- refuse_second_look(set, rows, again)
 
-  train <- training_frame(st, model)
-  test <- model_rows(st, model, on)
-  fit_and_predict <- function(predictors) {
-    if (!length(predictors)) return(predict_constant(st, on, train))
-    predict_fit(
-      st, model, fit_on(st, model, train, predictors, seed, "confirm"), test, predictors
-    )
-  }
-  small <- fit_and_predict(set$predictors)
   universe <- union(set$predictors, set$left_out)
-  full <- fit_and_predict(universe)
-  constant <- predict_constant(st, on, train)
-  cases <- cases_of(st, on)
-  d <- loss_with_error(st$metric, cases, small, full, seed)
-  gain <- loss_with_error(st$metric, cases, constant, small, seed)
-  score <- function(p) metric_score(st$metric, cases$truth, p, cases$weight)
+  small <- fit_and_predict(st, model, set$predictors, on, seed)
+  full <- fit_and_predict(st, model, universe, on, seed)
+  constant <- fit_and_predict(st, model, character(), on, seed)
+  info <- row_info(st, on)
+  d <- loss_with_error(st$metric, info, small, full, seed)
+  gain <- loss_with_error(st$metric, info, constant, small, seed)
+  score <- function(p) metric_score(st$metric, info$truth, p, info$weight)
   limits <- t_limits(d$loss, d$std_error, d$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   reach <- stats::qt(level, d$df) * d$std_error
@@ -100,38 +82,71 @@ confirm_set <- function(
   n_needed <- ceiling(
     (stats::qnorm(level) + stats::qnorm(0.8))^2 * d$std_error^2 * n / margin^2
   )
-  structure(
+  validate_confirmation(new_confirmation(
     list(
-      statement = statement,
-      model = set$model,
-      refit = set$refit,
-      predictors = set$predictors,
-      full_size = length(universe),
-      difference = d$loss,
-      std_error = d$std_error,
-      lower = limits$lower,
+      statement = statement, model = set$model, refit = set$refit,
+      predictors = set$predictors, full_size = length(universe),
+      difference = d$loss, std_error = d$std_error, lower = limits$lower,
       upper = limits$upper,
       limit = d$loss + reach,
       margin = margin,
-      score_small = score(small),
-      score_full = score(full),
+      score_small = score(small), score_full = score(full),
       score_constant = score(constant),
-      gain = gain$loss,
-      gain_lower = gain_limits$lower,
-      gain_upper = gain_limits$upper,
+      gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper,
       n = n,
       n_needed = n_needed,
       looks = note_look(set, rows, n, statement, before),
       margin_text = asked$text,
-      target = st$target,
-      seed = seed,
-      metric = st$metric$name,
-      metric_label = st$metric$label,
-      better = st$metric$better,
-      level = level
+      target = st$target, seed = seed, metric = st$metric$name,
+      metric_label = st$metric$label, better = st$metric$better, level = level
+    )
+  ))
+}
+
+# A margin in percent is one of what all predictors gain over the constant.
+need_gain <- function(asked, set) {
+  if (!is.null(asked$value) || set$gain_full > 0) return(invisible())
+  stop_study(
+    paste0(
+      "All predictors together are not better than a constant, so no margin follows ",
+      "from their gain."
     ),
-    class = "dreher_confirmation"
+    todo = paste0(
+      "Give `margin` in the metric's unit, as \"0.4 ", set$study$metric$name, "\"."
+    )
   )
+}
+
+# Predictions of rows by the model trained on all training rows and these predictors.
+fit_and_predict <- function(st, model, predictors, on, seed) {
+  train <- training_frame(st, model)
+  if (!length(predictors)) return(predict_constant(st, on, train))
+  fit <- fit_on(st, model, train, predictors, seed, "confirm")
+  predict_fit(st, model, fit, model_rows(st, model, on), predictors)
+}
+
+new_confirmation <- function(fields) new_record(fields, "confirmation")
+
+confirmation_statements <- c(
+  "better", "not worse by more than the margin", "worse", "inconclusive", "the same set"
+)
+
+validate_confirmation <- function(x) {
+  fields <- c(
+    statement = "character", predictors = "character", difference = "double",
+    std_error = "double", lower = "double", upper = "double", margin = "double",
+    n = "integer"
+  )
+  check_shape(x, fields, "confirmation")
+  check_holds(
+    x$statement %in% confirmation_statements, "confirmation", "its statement is not known"
+  )
+  check_holds(
+    within_limits(x$difference, x$lower, x$upper),
+    "confirmation",
+    "its difference lies outside"
+  )
+  x
 }
 
 # lower, upper: the two-sided limits, which a better or worse must leave zero out of; limit: the

@@ -5,113 +5,6 @@
 # in or out together. A path gives, for each number of units, a set. Nothing here sees rows
 # outside `train`.
 
-# What the user knows of the predictors, for the model that is refitted.
-reduction_plan <- function(st, ranker, refit, unit, budget) {
-  all <- refit$inputs$predictors
-  d <- st$dictionary
-  about <- function(column, default) {
-    found <- d[[column]][match(all, d$predictor)]
-    stats::setNames(
-      if (is.null(found)) {
-        rep(default, length(all))
-      } else {
-        ifelse(is.na(found), default, found)
-      },
-      all
-    )
-  }
-  use <- about("use", "free")
-  family <- if (unit == "family") {
-    about("family", NA_character_)
-  } else {
-    stats::setNames(rep(NA_character_, length(all)), all)
-  }
-  for (f in unique(family[!is.na(family)])) {
-    of <- use[which(family == f)]
-    if (all(c("keep", "leave_out") %in% of)) {
-      stop_study(
-        paste0(
-          "Family \"", f, "\" is in or out together, but the dictionary says keep of ",
-          quote_some(names(of)[of == "keep"]), " and leave_out of ",
-          quote_some(names(of)[of == "leave_out"]), "."
-        ),
-        todo = "Say one of the two for the whole family."
-      )
-    }
-    if (any(of == "leave_out") && !all(of == "leave_out")) {
-      warn_dreher(
-        "dictionary",
-        paste0(
-          "Family \"", f, "\" is partly left out: ",
-          quote_some(names(of)[of == "leave_out"]),
-          " will never be used, the rest is in or out together."
-        )
-      )
-    }
-    if (any(of == "keep")) use[names(of)] <- "keep"
-  }
-  universe <- all[use != "leave_out"]
-  if (!length(universe)) {
-    stop_study(
-      paste0("The dictionary leaves out all predictors of model \"", refit$name, "\"."),
-      todo = "Say free or keep of some."
-    )
-  }
-  keep <- universe[use[universe] == "keep"]
-  free <- setdiff(universe, keep)
-  group <- ifelse(is.na(family[free]), free, paste("family", family[free]))
-  units <- split(free, factor(group, unique(group)))
-  cost <- about("cost", NA_real_)
-  sensitive <- about("sensitive", FALSE)
-  if (!is.null(budget)) check_budget(budget, cost[universe], keep, units)
-  list(
-    ranker = ranker$name,
-    refit = refit$name,
-    universe = universe,
-    left_out = setdiff(all, universe),
-    keep = keep,
-    units = units,
-    cost = cost,
-    sensitive = universe[sensitive[universe]],
-    budget = budget
-  )
-}
-
-check_budget <- function(budget, cost, keep, units) {
-  if (!is.numeric(budget) || length(budget) != 1 || is.na(budget) || budget <= 0) {
-    stop_input(
-      "`budget` must be a single positive number, in the unit of the dictionary's costs.",
-      paste0("Given: ", describe_value(budget), ".")
-    )
-  }
-  if (anyNA(cost)) {
-    stop_study(
-      paste0(
-        "A budget needs the cost of every predictor; the dictionary does not say it of ",
-        quote_some(names(cost)[is.na(cost)]), "."
-      ),
-      todo = "Fill in the dictionary's column `cost` (0 is a cost)."
-    )
-  }
-  least <- sum(cost[keep]) + if (length(units)) {
-    min(vapply(units, function(u) sum(cost[u]), 0))
-  } else {
-    0
-  }
-  if (sum(cost[keep]) > budget || least > budget) {
-    stop_study(
-      paste0(
-        "Nothing fits a budget of ", budget, ": ",
-        if (length(keep)) "what is to be kept" else "the cheapest predictor", " costs ",
-        signif(if (sum(cost[keep]) > budget) sum(cost[keep]) else least, 4), "."
-      ),
-      todo = "Raise the budget."
-    )
-  }
-}
-
-cost_of <- function(plan, set) sum(plan$cost[set])
-
 # -> list(sets: names of units for each of `points`, order of the units as they come in,
 # importance per unit, stay: units that twins leave, standing: representative -> those it stands
 # for)
@@ -163,7 +56,7 @@ keep_missed <- function(st, plan, train, thinned, how, key) {
   if (!length(gone)) return(thinned)
   refit <- st$models[[plan$refit]]
   out <- split_part(st, train, key, how$seed)
-  cases <- cases_of(st, train[out, , drop = FALSE])
+  info <- row_info(st, train[out, , drop = FALSE])
   says <- function(units) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
     predict_set(
@@ -177,7 +70,7 @@ keep_missed <- function(st, plan, train, thinned, how, key) {
     )
   }
   missed <- function(stay, than) {
-    d <- loss_with_error(st$metric, cases, says(stay), than, how$seed)
+    d <- loss_with_error(st$metric, info, says(stay), than, how$seed)
     isTRUE(d$loss > 2 * d$std_error)
   }
   all <- says(names(plan$units))
@@ -226,7 +119,7 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
     ranker$inputs$predictors, c(plan$keep, unlist(plan$units[units]))
   )
   fit_rows <- rank_rows <- rep(TRUE, nrow(train))
-  if (any(how$by %in% c("permutation", "shapley"))) {
+  if (any(method_field(how$by, "held_out"))) {
     rank_rows <- split_part(st, train, key, how$seed)
     fit_rows <- !rank_rows
   }
@@ -234,12 +127,13 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
   part <- train[intersect(names(train), c(predictors, st$target, st$weights, st$blocks))]
   fit_part <- if (all(fit_rows)) part else part[fit_rows, , drop = FALSE]
   # Association asks no model, but for which predictors there are.
-  fit <- if (identical(how$by, "association")) {
+  asks_model <- any(method_field(how$by, "asks_model"))
+  fit <- if (!asks_model) {
     ranker$object
   } else {
     fit_on(st, ranker, fit_part, predictors, how$seed, key)
   }
-  if (identical(how$by, "association")) fit_part <- train
+  if (!asks_model) fit_part <- train
   inside <- inside_study(
     st,
     ranker,
@@ -264,11 +158,10 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
 # Families as one where the method can, else the sum over their members. What the ranking does not
 # list comes last.
 importance_of <- function(inside, model, method, units, groups, how) {
-  value <- if (method == "association") {
-    associate_target(inside, unlist(units, use.names = FALSE))
-  } else {
-    importance_ranked(inside, model, method, units, groups, how)
-  }
+  value <- importances_inside(
+    method, inside, model, units, groups,
+    list(repeats = 5, background = 50, level = 0.95, seed = how$seed)
+  )
   least <- min(value, 0, na.rm = TRUE) - 1
   vapply(
     names(units),
@@ -284,49 +177,6 @@ importance_of <- function(inside, model, method, units, groups, how) {
     },
     0
   )
-}
-
-importance_ranked <- function(inside, model, method, units, groups, how) {
-  if (method == "permutation") {
-    return(permutation_importances(
-      inside,
-      inside$models[[model]],
-      if (length(groups)) {
-        c(groups, as.list(stats::setNames(nm = setdiff(unlist(units), unlist(groups)))))
-      } else {
-        "predictor"
-      },
-      5,
-      how$seed
-    ))
-  }
-  rk <- switch(
-    method,
-    shapley = rank_shapley(
-      inside,
-      models = model,
-      background = 50,
-      max_rows = 100,
-      unit = if (length(groups)) groups else "predictor",
-      seed = how$seed
-    ),
-    bind_rankings(
-      inside,
-      rank_by(
-        list(model = model, method = method),
-        inside,
-        pick_several_rows(inside, "holdout"),
-        list(repeats = 5, background = 50, level = 0.95, seed = how$seed)
-      ),
-      how$seed,
-      0.95
-    )
-  )
-  rk <- as_plain(rk)
-  rk <- rk[is.na(rk$class), ]
-  # rows a tree has not seen, where they are known
-  rk <- rk[rk$rows == if ("oob" %in% rk$rows) "oob" else rk$rows[1], ]
-  stats::setNames(rk$importance, rk$predictor)
 }
 
 # How many to drop or to add at a time: one, or a fifth of what is left.
@@ -351,7 +201,7 @@ drop_units <- function(st, ranker, train, plan, ranked, how, key) {
 set_scorer <- function(st, train, plan, how, key) {
   refit <- st$models[[plan$refit]]
   out <- split_part(st, train, key, how$seed)
-  cases <- cases_of(st, train[out, , drop = FALSE])
+  info <- row_info(st, train[out, , drop = FALSE])
   known <- new.env(parent = emptyenv())
   function(units) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
@@ -366,7 +216,7 @@ set_scorer <- function(st, train, plan, how, key) {
         how$seed,
         c(key, "try")
       )
-      known[[name]] <- metric_influence(st$metric, cases$truth, p, cases$weight)$loss
+      known[[name]] <- metric_influence(st$metric, info$truth, p, info$weight)$loss
     }
     known[[name]]
   }

@@ -60,64 +60,75 @@ find_twins <- function(
   }
   if (is.null(predictors)) predictors <- if (is.null(st)) names(data) else st$predictors
   check_columns(data, predictors, "predictors", "The predictor")
+  a <- associate_all(data[predictors])
+  cluster <- cluster_alike(a, least)
+  known <- known_of_twins(st, data, predictors, ranking)
+  members <- split(predictors, cluster)
+  first <- lapply(
+    members, represent, a = a, worth = known$worth, error = known$error,
+    missing = known$missing, cost = known$cost, keep = known$keep
+  )
+  tells <- told_by_chosen(data, members, lapply(first, `[[`, "chosen"))
+  stand <- Map(function(own, chosen) keep_untold(own, chosen, tells, least), members, first)
+  replaceable <- if (replace) {
+    vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed)
+  } else {
+    NA_real_
+  }
+  table <- twins_table(predictors, cluster, stand, a, known$keep, replaceable)
+  validate_twins(new_twins(list(
+    table = table,
+    clusters = clusters_table(table, a),
+    tells = tells,
+    association = a,
+    least = least,
+    n = nrow(data),
+    labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors),
+    level = 0.95,
+    seed = seed
+  )))
+}
+
+# What decides who stays: importance and its error, gaps, cost, and what is to be kept.
+known_of_twins <- function(st, data, predictors, ranking) {
   worth <- error <- stats::setNames(rep(0, length(predictors)), predictors)
   if (!is.null(ranking)) {
     check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
     rk <- main_rows_of(ranking)
-    worth[intersect(predictors, rk$predictor)] <- rk$importance[match(
-        intersect(predictors, rk$predictor), rk$predictor
-      )]
-    error[intersect(predictors, rk$predictor)] <- rk$std_error[match(
-        intersect(predictors, rk$predictor), rk$predictor
-      )]
+    ranked <- intersect(predictors, rk$predictor)
+    worth[ranked] <- rk$importance[match(ranked, rk$predictor)]
+    error[ranked] <- rk$std_error[match(ranked, rk$predictor)]
   }
-  a <- associate_all(data[predictors])
-  cluster <- cluster_alike(a, least)
-  cost <- if (is.null(st)) {
-    stats::setNames(rep(NA_real_, length(predictors)), predictors)
-  } else {
-    stats::setNames(
-      st$dictionary$cost[match(predictors, st$dictionary$predictor)], predictors
-    )
-  }
-  keep <- if (is.null(st)) {
-    character()
-  } else {
-    intersect(predictors, st$dictionary$predictor[st$dictionary$use == "keep"])
-  }
-  missing <- vapply(data[predictors], function(x) mean(is.na(x)), 0)
-  first <- lapply(
-    split(predictors, cluster),
-    represent,
-    a = a,
+  d <- st$dictionary
+  cost <- if (is.null(st)) NA_real_ else d$cost[match(predictors, d$predictor)]
+  list(
     worth = worth,
     error = error,
-    missing = missing,
-    cost = cost,
-    keep = keep
+    missing = vapply(data[predictors], function(x) mean(is.na(x)), 0),
+    cost = stats::setNames(rep_len(cost, length(predictors)), predictors),
+    keep = if (is.null(st)) {
+      character()
+    } else {
+      intersect(predictors, d$predictor[d$use == "keep"])
+    }
   )
-  tells <- told_by_chosen(data, split(predictors, cluster), lapply(first, `[[`, "chosen"))
-  stand <- Map(
-    function(members, chosen) {
-      # Who stays must tell what goes; what it does not tell stays too.
-      untold <- setdiff(
-        members, c(chosen$chosen, told_by(chosen$chosen, members, tells, least))
-      )
-      if (length(untold)) {
-        list(
-          chosen = c(chosen$chosen, untold),
-          why = c(
-            rep(chosen$why, length(chosen$chosen)),
-            rep("not told by the other", length(untold))
-          )
-        )
-      } else {
-        chosen
-      }
-    },
-    split(predictors, cluster),
-    first
+}
+
+# Who stays must tell what goes; what it does not tell stays too.
+keep_untold <- function(members, chosen, tells, least) {
+  told <- told_by(chosen$chosen, members, tells, least)
+  untold <- setdiff(members, c(chosen$chosen, told))
+  if (!length(untold)) return(chosen)
+  list(
+    chosen = c(chosen$chosen, untold),
+    why = c(
+      rep(chosen$why, length(chosen$chosen)), rep("not told by the other", length(untold))
+    )
   )
+}
+
+# One row per predictor. stand: per cluster who was chosen, and why; a: associations
+twins_table <- function(predictors, cluster, stand, a, keep, replaceable) {
   twin <- cluster %in% names(which(table(cluster) > 1))
   diag(a) <- NA
   near <- if (length(predictors) > 1) {
@@ -125,71 +136,57 @@ find_twins <- function(
   } else {
     NA
   }
-  number <- match(cluster, unique(cluster[twin]))
   of <- stand[as.character(cluster)]
-  table <- data.frame(
+  why <- mapply(function(s, p) c(s$why[match(p, s$chosen)], "")[1], of, predictors)
+  out <- data.frame(
     predictor = predictors,
-    cluster = number,
+    cluster = match(cluster, unique(cluster[twin])),
     representative = mapply(function(s, p) p %in% s$chosen, of, predictors) |
       predictors %in% keep,
-    why = ifelse(
-      twin, mapply(function(s, p) c(s$why[match(p, s$chosen)], "")[1], of, predictors), ""
-    ),
+    why = ifelse(twin, why, ""),
     nearest = predictors[near],
     association = a[cbind(seq_along(predictors), near)],
-    replaceable = if (replace) {
-      vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed)
-    } else {
-      NA_real_
-    },
+    replaceable = replaceable,
     row.names = NULL
   )
-  table$why[!table$representative | is.na(table$why)] <- ""
-  diag(a) <- 1
-  clusters <- do.call(
-    rbind,
-    lapply(sort(unique(number[!is.na(number)])), function(g) {
-      members <- predictors[which(number == g)]
-      inside <- a[members, members][upper.tri(diag(length(members)))]
-      data.frame(
-        cluster = g,
-        members = paste(members, collapse = ", "),
-        representative = paste(
-          table$predictor[which(table$cluster == g & table$representative)],
-          collapse = ", "
-        ),
-        least = min(inside),
-        mean = mean(inside)
-      )
-    })
+  out$why[!out$representative | is.na(out$why)] <- ""
+  out
+}
+
+# One row per cluster of several.
+clusters_table <- function(table, a) {
+  numbers <- sort(unique(table$cluster[!is.na(table$cluster)]))
+  empty <- data.frame(
+    cluster = integer(), members = character(), representative = character(),
+    least = double(), mean = double()
   )
-  if (is.null(clusters)) {
-    clusters <- data.frame(
-      cluster = integer(),
-      members = character(),
-      representative = character(),
-      least = double(),
-      mean = double()
+  if (!length(numbers)) return(empty)
+  do.call(rbind, lapply(numbers, function(g) {
+    own <- table[which(table$cluster == g), ]
+    inside <- a[own$predictor, own$predictor][upper.tri(diag(nrow(own)))]
+    data.frame(
+      cluster = g,
+      members = paste(own$predictor, collapse = ", "),
+      representative = paste(own$predictor[own$representative], collapse = ", "),
+      least = min(inside),
+      mean = mean(inside)
     )
-  }
-  structure(
-    list(
-      table = table,
-      clusters = clusters,
-      tells = tells,
-      association = a,
-      least = least,
-      n = nrow(data),
-      labels = if (is.null(st)) {
-        stats::setNames(nm = predictors)
-      } else {
-        labels_of(st, predictors)
-      },
-      level = 0.95,
-      seed = seed
-    ),
-    class = "dreher_twins"
+  }))
+}
+
+new_twins <- function(fields) new_record(fields, "twins")
+
+validate_twins <- function(x) {
+  check_shape(x, c(table = "list", clusters = "list", least = "double"), "table of twins")
+  columns <- c(
+    predictor = "character", cluster = "integer", representative = "logical",
+    why = "character", association = "double", replaceable = "double"
   )
+  check_shape(x$table, columns, "table of twins")
+  of <- x$table$cluster[x$table$representative]
+  known <- unique(stats::na.omit(x$table$cluster))
+  check_holds(all(known %in% of), "table of twins", "a cluster has no representative")
+  x
 }
 
 # How far the predictors chosen from each cluster tell the others, and these them: a state tells

@@ -98,15 +98,7 @@ reduce_predictors <- function(
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "reduce_predictors")
   need_train(study, "Reducing predictors")
-  by <- check_choice(
-    by,
-    c(
-      "permutation", "impurity", "shapley", "structure", "coefficient", "association",
-      "refit"
-    ),
-    "by",
-    several = TRUE
-  )
+  by <- check_choice(by, method_names(), "by", several = TRUE)
   path <- check_choice(path, c("ranking", "backward", "forward", "stepwise"), "path")
   unit <- check_choice(unit, c("predictor", "family"), "unit")
   if (!is.null(steps)) steps <- check_choice(steps, c("one", "geometric"), "steps")
@@ -120,31 +112,21 @@ reduce_predictors <- function(
   seed <- check_seed(seed)
   chosen <- pick_models(study, models)
   if (path %in% c("ranking", "backward") || thin_twins) check_rankers(study, chosen, by)
-  refit <- if (is.null(refit_model)) {
-    chosen
-  } else {
-    rep(
-      study$models[check_choice(refit_model, names(study$models), "refit_model")],
-      length(chosen)
-    )
+  refit <- chosen
+  if (!is.null(refit_model)) {
+    named <- check_choice(refit_model, names(study$models), "refit_model")
+    refit <- rep(study$models[named], length(chosen))
   }
-  how <- list(
-    by = by,
-    path = path,
-    thin_twins = thin_twins,
-    random = random,
-    decoys = decoys,
-    folds = folds,
-    times = times,
-    inner_folds = inner_folds,
-    seed = seed
+  settings <- list(
+    by = by, path = path, thin_twins = thin_twins, random = random, decoys = decoys,
+    folds = folds, times = times, inner_folds = inner_folds, seed = seed
   )
   plans <- Map(
     function(ranker, refit) {
       plan <- reduction_plan(study, ranker, refit, unit, budget)
       U <- length(plan$units)
       plan$how <- c(
-        how,
+        settings,
         list(
           steps = if (!is.null(steps)) steps else if (U > 30) "geometric" else "one",
           points = pick_sizes(sizes, U, path)
@@ -157,41 +139,42 @@ reduce_predictors <- function(
   )
   leaking_warning(study, plans)
   curves <- reduce_models(study, plans, run)
-  structure(
+  validate_reduction(new_reduction(c(
+    list(curves = curves, study = study),
+    settings[setdiff(names(settings), "seed")],
     list(
-      curves = curves,
-      study = study,
-      by = by,
-      path = path,
-      unit = unit,
-      steps = steps,
-      thin_twins = thin_twins,
-      budget = budget,
-      random = random,
-      decoys = decoys,
-      folds = folds,
-      times = times,
-      inner_folds = inner_folds,
-      sizes = sizes,
-      refit_model = refit_model,
-      level = level,
-      seed = seed
-    ),
-    class = "dreher_reduction"
+      unit = unit, steps = steps, budget = budget, sizes = sizes, refit_model = refit_model,
+      level = level, seed = seed
+    )
+  )))
+}
+
+new_reduction <- function(fields) new_record(fields, "reduction")
+
+validate_reduction <- function(x) {
+  fields <- c(
+    curves = "list", study = "list", by = "character", path = "character",
+    folds = "integer", times = "integer", inner_folds = "integer", level = "double"
   )
+  check_shape(x, fields, "reduction")
+  check_holds(
+    length(x$curves) > 0 && !is.null(names(x$curves)), "reduction", "it has no curve"
+  )
+  for (curve in x$curves) {
+    check_holds(
+      "all" %in% names(curve$columns), "reduction", "a curve lacks the set of all"
+    )
+    check_holds(length(curve$splits) > 0, "reduction", "a curve has no outer split")
+  }
+  x
 }
 
 check_rankers <- function(st, models, by) {
   for (method in by) {
     why <- vapply(models, function(m) why_not(method, m, st), "")
     if (any(nzchar(why))) {
-      needs <- switch(
-        method,
-        impurity =,
-        structure = "needs trees",
-        coefficient = "needs coefficients",
-        "cannot be done"
-      )
+      needs <- intersect(importance_methods()[[method]]$needs, c("trees", "coefficients"))
+      needs <- if (length(needs)) paste("needs", needs) else "cannot be done"
       stop_study(
         paste0(
           "Ranking by ", method, " ", needs, "; model ",
@@ -206,7 +189,7 @@ check_rankers <- function(st, models, by) {
 # A predictor that knows the target makes every price look low.
 leaking_warning <- function(st, plans) {
   universe <- unique(unlist(lapply(plans, `[[`, "universe")))
-  flags <- if (!is.null(st$flags)) st$flags$predictors else find_flags(st)$predictors
+  flags <- flags_of(st)$predictors
   leaks <- intersect(universe, names(flags)[grepl("leak", flags)])
   if (length(leaks)) {
     warn_dreher(
@@ -251,52 +234,9 @@ reduce_models <- function(st, plans, run) {
     },
     integer(n)
   )
-  pieces <- unlist(
-    lapply(names(plans), function(m) {
-      c(
-        list(list(model = m, part = "all rows")),
-        unlist(
-          lapply(seq_len(how$times), function(t) {
-            unlist(
-              lapply(seq_len(how$folds), function(f) {
-                c(
-                  list(list(model = m, part = "outer", time = t, fold = f)),
-                  lapply(seq_len(how$inner_folds), function(g) {
-                    list(model = m, part = "inner", time = t, fold = f, inner = g)
-                  })
-                )
-              }),
-              recursive = FALSE
-            )
-          }),
-          recursive = FALSE
-        ),
-        if (how$random > 0 && length(random_sets(plans[[m]], m))) {
-          lapply(seq_len(how$folds), function(f) {
-            list(model = m, part = "random", time = 1L, fold = f)
-          })
-        }
-      )
-    }),
-    recursive = FALSE
-  )
+  pieces <- unlist(lapply(plans, pieces_of_reduction), recursive = FALSE, use.names = FALSE)
   keys <- vapply(pieces, function(p) paste(unlist(p), collapse = "/"), "")
-  about <- if (!is.null(run)) {
-    pairs <- data.frame(
-      model = unlist(lapply(plans, function(p) unique(c(p$ranker, p$refit)))),
-      method = "reduction"
-    )
-    run_identity(
-      st,
-      pairs,
-      resamples = fold_of,
-      settings = list(
-        how,
-        lapply(plans, `[`, c("ranker", "refit", "universe", "keep", "units", "budget")),
-        lapply(plans, function(p) p$how[c("steps", "points")])
-      )
-    )
-  }
+  about <- if (!is.null(run)) identity_of_reduction(st, plans, fold_of)
   done <- run_pieces(
     pieces,
     keys,
@@ -310,13 +250,53 @@ reduce_models <- function(st, plans, run) {
     narrow = function(piece, arguments) {
       plan <- plans[[piece$model]]
       arguments$plans <- plans[piece$model]
-      arguments$st$models <- arguments$st$models[unique(c(plan$ranker, plan$refit))]
+      arguments$st <- only_models(arguments$st, c(plan$ranker, plan$refit))
       arguments
     }
   )
   curves <- lapply(plans, function(plan) gather_curve(st, plan, done$values, fold_of))
   say_failures(plans, curves, done, length(pieces), run)
   Filter(Negate(is.null), curves)
+}
+
+# One model's pieces: the path on all rows, every outer fold, every inner fold in it, and the random
+# sets.
+pieces_of_reduction <- function(plan) {
+  how <- plan$how
+  m <- plan$ranker
+  outer <- expand.grid(fold = seq_len(how$folds), time = seq_len(how$times))
+  folds <- Map(function(t, f) {
+    c(
+      list(list(model = m, part = "outer", time = t, fold = f)),
+      lapply(seq_len(how$inner_folds), function(g) {
+        list(model = m, part = "inner", time = t, fold = f, inner = g)
+      })
+    )
+  }, outer$time, outer$fold)
+  random <- if (how$random > 0 && length(random_sets(plan, m))) {
+    lapply(seq_len(how$folds), function(f) {
+      list(model = m, part = "random", time = 1L, fold = f)
+    })
+  }
+  c(list(list(model = m, part = "all rows")), unlist(folds, recursive = FALSE), random)
+}
+
+# What a run of reductions is of.
+identity_of_reduction <- function(st, plans, fold_of) {
+  pairs <- data.frame(
+    model = unlist(lapply(plans, function(p) unique(c(p$ranker, p$refit)))),
+    method = "reduction"
+  )
+  run_identity(
+    st,
+    pairs,
+    resamples = fold_of,
+    settings = list(
+      plans[[1]]$how,
+      lapply(plans, `[`, c("ranker", "refit", "universe", "keep", "units", "budget")),
+      lapply(plans, function(p) p$how[c("steps", "points")])
+    )
+  )
 }
 
 # Models that could not be reduced, pieces that are missing, sizes and levels that a model could
@@ -330,23 +310,7 @@ say_failures <- function(plans, curves, done, pieces, run) {
   go_on <- if (!is.null(run)) {
     "What was finished is in the run folder: the same call goes on from there."
   }
-  if (length(gone) == length(plans)) {
-    stop_model(
-      paste0(
-        "Model \"", gone[1],
-        "\" could not be trained and scored on enough parts of the rows."
-      ),
-      first(gone[1]),
-      if (is.null(go_on)) {
-        paste0(
-          "Give `study(refit_with = )` a function that fits it, fewer `folds`, or ",
-          "another model."
-        )
-      } else {
-        go_on
-      }
-    )
-  }
+  if (length(gone) == length(plans)) stop_unreduced(gone[1], first(gone[1]), go_on)
   if (length(gone)) {
     warn_dreher(
       "pieces",
@@ -366,32 +330,47 @@ say_failures <- function(plans, curves, done, pieces, run) {
       c(done$failed$error[1], go_on)
     )
   }
-  for (m in kept) {
-    curve <- curves[[m]]
-    if (nrow(curve$failed)) {
-      warn_dreher(
-        "pieces",
-        paste0(
-          "Model \"", m, "\" could not be trained on some sets of ",
-          list_words(curve$failed$size),
-          " predictors; sizes that lack a part are passed over."
-        ),
-        curve$failed$error[1]
-      )
-    }
-    if (curve$unseen > 0) {
-      warn_dreher(
-        "levels",
-        paste0(
-          "Some training parts lack rare levels that rows to be judged have (up to ",
-          curve$unseen, if (curve$unseen == 1) " row" else " rows",
-          " at a time). Model \"", m,
-          "\" cannot predict levels it has not seen: there these rows count as the ",
-          "most frequent level."
-        )
-      )
-    }
+  for (m in kept) warn_of_curve(curves[[m]], m)
+}
+
+# Sets that could not be trained, and levels that a model could not predict.
+warn_of_curve <- function(curve, m) {
+  if (nrow(curve$failed)) {
+    warn_dreher(
+      "pieces",
+      paste0(
+        "Model \"", m, "\" could not be trained on some sets of ",
+        list_words(curve$failed$size),
+        " predictors; sizes that lack a part are passed over."
+      ),
+      curve$failed$error[1]
+    )
   }
+  if (curve$unseen > 0) {
+    warn_dreher(
+      "levels",
+      paste0(
+        "Some training parts lack rare levels that rows to be judged have (up to ",
+        curve$unseen, if (curve$unseen == 1) " row" else " rows",
+        " at a time). Model \"", m,
+        "\" cannot predict levels it has not seen: there these rows count as the ",
+        "most frequent level."
+      )
+    )
+  }
+}
+
+stop_unreduced <- function(model, first, go_on) {
+  way_out <- paste0(
+    "Give `study(refit_with = )` a function that fits it, fewer `folds`, or another model."
+  )
+  stop_model(
+    paste0(
+      "Model \"", model, "\" could not be trained and scored on enough parts of the rows."
+    ),
+    first,
+    if (is.null(go_on)) way_out else go_on
+  )
 }
 
 reduce_piece <- function(piece, st, plans, fold_of) {
@@ -438,20 +417,6 @@ reduce_piece <- function(piece, st, plans, fold_of) {
   )
 }
 
-inner_folds_of <- function(st, train, how, key) {
-  with_stream(how$seed, c("inner folds", key), draw_folds(st, train, how$inner_folds))
-}
-
-# Rows for both the model that ranks and the one that is refitted, factors on fixed levels.
-frame_for <- function(st, plan, rows) {
-  out <- training_frame(st, st$models[[plan$refit]])
-  if (plan$ranker != plan$refit) {
-    other <- training_frame(st, st$models[[plan$ranker]])
-    out[setdiff(names(other), names(out))] <- other[setdiff(names(other), names(out))]
-  }
-  out[rows, , drop = FALSE]
-}
-
 # The sets to score: no predictor, the points of the path, all; and what stands beside the path.
 candidate_sets <- function(st, plan, path, train, key, beside) {
   complete <- function(units) {
@@ -486,464 +451,12 @@ units_above_floor <- function(st, plan, train, key) {
   inside <- inside_study(
     st, ranker, fit, train[!out, , drop = FALSE], train[out, , drop = FALSE], predictors
   )
-  method <- intersect(how$by, c("permutation", "impurity", "shapley"))
+  method <- intersect(how$by, methods_that("floor"))
   method <- if (length(method)) method[1] else "permutation"
   table <- noise_floor(
     inside, by = method, models = plan$ranker, draws = how$decoys, seed = how$seed
   )$table
-  above <- unique(
-    table$predictor[table$above &
-        table$rows == if ("oob" %in% table$rows) "oob" else table$rows[1]]
-  )
+  rows <- if ("oob" %in% table$rows) "oob" else table$rows[1]
+  above <- unique(table$predictor[table$above & table$rows == rows])
   names(plan$units)[vapply(plan$units, function(u) any(u %in% above), NA)]
-}
-
-# The same random sets in every fold.
-random_sets <- function(plan, model) {
-  U <- length(plan$units)
-  points <- plan$how$points[plan$how$points > 0 & plan$how$points < U]
-  unlist(
-    lapply(points, function(k) {
-      lapply(seq_len(plan$how$random), function(s) {
-        units <- with_stream(
-          plan$how$seed, c("random set", model, k, s), sample(names(plan$units), k)
-        )
-        intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
-      })
-    }),
-    recursive = FALSE
-  )
-}
-
-# Predictions on `test` from sets refitted on `train`: rows x sets x outputs. Sets that are the
-# same are fitted once.
-score_sets <- function(st, plan, train, test, sets, key) {
-  model <- st$models[[plan$refit]]
-  names <- vapply(sets, rlang::hash, "")
-  out <- failed <- NULL
-  unseen <- 0L
-  for (s in seq_along(sets)) {
-    first <- match(names[s], names)
-    if (first < s && !is.null(out)) {
-      out[, s, ] <- out[, first, ]
-      next
-    }
-    p <- tryCatch(
-      predict_set(st, model, train, test, sets[[s]], plan$how$seed, key),
-      error = function(e) e
-    )
-    if (inherits(p, "error")) {
-      failed <- rbind(
-        failed, data.frame(set = s, size = length(sets[[s]]), error = message_of(p))
-      )
-      next
-    }
-    unseen <- max(unseen, attr(p, "unseen"))
-    if (is.null(out)) {
-      out <- array(
-        NA_real_, c(nrow(test), length(sets), ncol(p)), list(NULL, NULL, colnames(p))
-      )
-    }
-    out[, s, ] <- p
-  }
-  if (is.null(out)) stop_model(failed$error[1])
-  structure(out, failed = failed, unseen = unseen)
-}
-
-# An error's message and what it was made of, in one line.
-message_of <- function(e) {
-  said <- rlang::cnd_message(e)
-  gsub(
-    "\\s+",
-    " ",
-    gsub("\n[^A-Za-z\"`]*", " ", if (length(said)) said else conditionMessage(e))
-  )
-}
-
-# The number of folds: as asked, or what the rows and blocks allow.
-check_folds <- function(folds, st, data, usual = 5L) {
-  n <- nrow(data)
-  units <- if (is.null(st$blocks)) n %/% 4L else length(unique(data[[st$blocks]]))
-  if (units < 2) {
-    stop_study(
-      if (is.null(st$blocks)) {
-        paste0("There are only ", n, " training rows, too few for cross-validation.")
-      } else {
-        "The training rows are all of one block."
-      },
-      todo = "Give more rows."
-    )
-  }
-  if (is.null(folds)) return(as.integer(min(usual, units)))
-  check_count(folds, "folds", least = 2, most = units)
-}
-
-# Folds of nearly equal size, each class spread over them.
-draw_folds <- function(st, data, folds) {
-  y <- data[[st$target]]
-  stratum <- if (st$task == "classification") as.integer(y) else rep(1L, nrow(data))
-  fold <- integer(nrow(data))
-  if (!is.null(st$blocks)) {
-    # rows that belong together stay together
-    of <- cases_of(st, data)$block
-    if (max(of) < folds) {
-      stop_study(
-        paste0(
-          folds, " folds need at least as many blocks of rows; there are ", max(of), "."
-        ),
-        todo = "Ask for fewer folds."
-      )
-    }
-    return(sample(rep_len(sample.int(folds), max(of)))[of])
-  }
-  for (s in unique(stratum)) {
-    rows <- which(stratum == s)
-    fold[rows] <- sample(rep_len(sample.int(folds), length(rows)))
-  }
-  spread_levels(
-    fold, data[sort(intersect(names(data), st$predictors), method = "radix")], stratum
-  )
-}
-
-gather_curve <- function(st, plan, values, fold_of) {
-  m <- plan$ranker
-  how <- plan$how
-  value <- function(...) values[[paste(m, ..., sep = "/")]]
-  n <- nrow(fold_of)
-  stack <- function(parts, of) {
-    # pieces' predictions, row by row; NA where a piece failed
-    known <- Find(Negate(is.null), parts)
-    if (is.null(known)) return(NULL)
-    out <- array(
-      NA_real_, c(length(of), dim(known)[2:3]), list(NULL, NULL, dimnames(known)[[3]])
-    )
-    for (f in seq_along(parts)) if (!is.null(parts[[f]])) out[of == f, , ] <- parts[[f]]
-    out
-  }
-  all <- value("all rows")
-  if (is.null(all)) return(NULL)
-  full <- match("all", names(all$columns))
-  outer <- lapply(seq_len(how$times), function(t) {
-    stack(
-      lapply(seq_len(how$folds), function(f) value("outer", t, f)$predictions),
-      fold_of[, t]
-    )
-  })
-  # drawings most of whose folds came out
-  used <- which(vapply(outer, function(p) mean(scored_rows(p, c(1, full))) >= 0.5, NA))
-  if (!length(used)) return(NULL)
-  splits <- unlist(
-    lapply(used, function(t) {
-      lapply(seq_len(how$folds), function(f) {
-        if (is.null(value("outer", t, f))) return(NULL)
-        key <- c(m, t, f)
-        train <- frame_for(st, plan, fold_of[, t] != f)
-        inner <- stack(
-          lapply(seq_len(how$inner_folds), function(g) value("inner", t, f, g)),
-          inner_folds_of(st, train, how, key)
-        )
-        if (mean(scored_rows(inner, 1L)) < 0.5) return(NULL)
-        c(
-          value("outer", t, f)[c("order", "importance", "standing", "columns")],
-          list(
-            time = match(t, used),
-            fold = f,
-            inner = curve_moments(st, cases_of(st, train), list(inner), how$seed)
-          )
-        )
-      })
-    }),
-    recursive = FALSE
-  )
-  splits <- Filter(Negate(is.null), splits)
-  if (!length(splits)) return(NULL)
-  outer <- outer[used]
-  fold_of <- fold_of[, used, drop = FALSE]
-  random <- if (1L %in% used && how$random > 0 && length(random_sets(plan, m))) {
-    stack(lapply(seq_len(how$folds), function(f) value("random", 1L, f)), fold_of[, 1])
-  }
-  list(
-    model = m,
-    plan = plan[setdiff(names(plan), "how")],
-    how = how,
-    columns = all$columns,
-    order = all$order,
-    importance = all$importance,
-    standing = all$standing,
-    splits = splits,
-    fold_of = fold_of,
-    failed = failed_sets(values, m),
-    unseen = most_unseen(values, m),
-    cases = cases_of(st, frame_for(st, plan, rep(TRUE, n))),
-    outer = outer,
-    random = random
-  )
-}
-
-# Loss of each set and the covariance of these losses over rows. `predictions`: one array (rows x
-# sets x outputs) per drawing of the folds; influences are averaged over drawings row by row.
-#
-# Rows whose fold failed in a drawing do not count in it; a set that could not be trained on some
-# of the others has no loss (NA). needed: the sets without which a row does not count.
-curve_moments <- function(st, cases, predictions, seed, needed = 1L) {
-  sizes <- dim(predictions[[1]])[2]
-  n <- length(cases$truth)
-  rows_of <- lapply(predictions, scored_rows, needed)
-  whole <- Reduce(
-    `&`,
-    Map(
-      function(p, rows) {
-        vapply(seq_len(sizes), function(s) !anyNA(slice_repeat(p, s)[rows, ]), NA)
-      },
-      predictions,
-      rows_of
-    )
-  )
-  losses <- function(p, rows, part) {
-    # NA, or the loss and influences of every set
-    some <- if (all(rows)) cases else some_cases(cases, rows)
-    lapply(seq_len(sizes), function(s) {
-      if (!whole[s]) return(list(loss = NA_real_, u = double(n)))
-      found <- metric_influence(
-        st$metric, some$truth, slice_repeat(p, s)[rows, , drop = FALSE], some$weight
-      )
-      if (!part && !all(rows) && !is.null(found$u)) {
-        found$u <- replace(double(n), which(rows), found$u * n / sum(rows))
-      }
-      found
-    })
-  }
-  mean_loss <- function(keep = TRUE) {
-    rowMeans(matrix(
-      vapply(
-        seq_along(predictions),
-        function(t) {
-          vapply(losses(predictions[[t]], rows_of[[t]] & keep, TRUE), `[[`, 0, "loss")
-        },
-        double(sizes)
-      ),
-      sizes
-    ))
-  }
-  if (!jackknifed(st$metric)) {
-    each <- Map(losses, predictions, rows_of, FALSE)
-    loss <- rowMeans(matrix(
-      vapply(each, function(e) vapply(e, `[[`, 0, "loss"), double(sizes)), sizes
-    ))
-    u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(n), "u"))) /
-      length(each)
-    return(c(list(loss = loss), influence_error(u, cases$block)[c("cov", "df")]))
-  }
-  loss <- mean_loss()
-  block <- jackknife_blocks(cases, seed)
-  left_out <- vapply(unique(block), function(g) mean_loss(block != g), double(sizes))
-  left_out[is.na(left_out)] <- 0
-  g <- ncol(left_out)
-  list(loss = loss, cov = (g - 1)^2 / g * stats::cov(t(left_out)), df = g - 1)
-}
-
-# Rows that have predictions of all these sets; none where there are no predictions at all.
-scored_rows <- function(p, sets) {
-  if (is.null(p)) return(FALSE)
-  is.finite(rowSums(matrix(p[, sets, ], dim(p)[1])))
-}
-
-# What could not be trained: a row per size and message, with the number of training parts.
-failed_sets <- function(values, model) {
-  of <- values[startsWith(names(values), paste0(model, "/"))]
-  of <- of[!grepl("/random/", names(of), fixed = TRUE)]
-  found <- do.call(
-    rbind, lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "failed"))
-  )
-  if (is.null(found)) {
-    return(data.frame(size = integer(), parts = integer(), error = character()))
-  }
-  out <- stats::aggregate(list(parts = found$set), found["size"], length)
-  out$error <- found$error[match(out$size, found$size)]
-  out
-}
-
-most_unseen <- function(values, model) {
-  of <- values[startsWith(names(values), paste0(model, "/"))]
-  max(
-    0L,
-    unlist(lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "unseen")))
-  )
-}
-
-# Standard error of the price of set a against set b: over rows, and widened where training parts
-# overlap. What trains on one fold judges another, so that the scores of folds go together; their
-# correlation is about the share of rows left out (Nadeau and Bengio 2003), which makes the
-# variance 1 + K / (K - 1) times as large with K folds. Their t has as many degrees of freedom as
-# there are folds over all drawings, less one.
-price_error_of <- function(moments, a, b, folds) {
-  sqrt(1 + folds / (folds - 1)) * difference_error(moments, a, b)
-}
-
-folds_df <- function(x) x$folds * x$times - 1
-
-# Standard error of loss[a] - loss[b] over rows.
-difference_error <- function(moments, a, b) {
-  v <- moments$cov
-  sqrt(pmax(diag(v)[a] + v[b, b] - 2 * v[a, b], 0))
-}
-
-#' @export
-as.data.frame.dreher_reduction <- function(x, ...) {
-  out <- do.call(rbind, lapply(x$curves, curve_table, rd = x))
-  rownames(out) <- NULL
-  out
-}
-
-beside_path <- c("thinned", "not sensitive", "above floor")
-
-# Which columns are steps of the path (none at all is one, unless something is kept), and how many
-# units each has.
-path_columns <- function(curve) {
-  on_path <- !names(curve$columns) %in% c("constant", "all", beside_path)
-  if (!length(curve$plan$keep)) on_path[1] <- TRUE
-  which(on_path)
-}
-
-curve_table <- function(curve, rd) {
-  st <- rd$study
-  full <- match("all", names(curve$columns))
-  m <- curve_moments(st, curve$cases, curve$outer, rd$seed, c(1L, full))
-  path <- path_columns(curve)
-  path <- path[is.finite(m$loss[path])]
-  # Points beyond what a part has (twins thinned, budget spent) hold what the last one holds.
-  path <- path[!duplicated(lapply(curve$columns[path], sort))]
-  ends_with_all <- setequal(curve$columns[[max(path)]], curve$columns[[full]])
-  passed_over <- which(!is.finite(m$loss))
-  # Where nobody has a twin, to leave twins out is to leave nothing out.
-  same <- setdiff(
-    which(
-      names(curve$columns) == "thinned" &
-        vapply(curve$columns, setequal, NA, curve$columns[[full]])
-    ),
-    path
-  )
-  passed_over <- c(passed_over, same)
-  shown <- c(
-    path,
-    setdiff(
-      seq_along(curve$columns),
-      c(path_columns(curve), passed_over, if (ends_with_all) full)
-    )
-  )
-  if (length(curve$plan$keep)) shown <- c(1L, setdiff(shown, 1L))
-  own_error <- sqrt(diag(m$cov))
-  limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
-  price_error <- price_error_of(m, seq_along(m$loss), full, rd$folds)
-  price <- t_limits(m$loss - m$loss[full], price_error, folds_df(rd), rd$level)
-  before <- c(NA, path)[match(seq_along(m$loss), path)]
-  added <- vapply(
-    seq_along(m$loss),
-    function(s) {
-      own <- curve$columns[[s]]
-      from <- if (is.na(before[s])) character() else curve$columns[[before[s]]]
-      if (!all(from %in% own)) from <- character()
-      in_order <- unlist(curve$plan$units[curve$order])
-      new <- setdiff(own, from)
-      paste(
-        c(
-          intersect(curve$plan$keep, new), intersect(in_order, new),
-          setdiff(new, c(in_order, curve$plan$keep))
-        ),
-        collapse = ", "
-      )
-    },
-    ""
-  )
-  candidate <- names(curve$columns)
-  candidate[path] <- "path"
-  out <- data.frame(
-    model = curve$model,
-    refit = curve$plan$refit,
-    candidate = candidate,
-    size = lengths(curve$columns),
-    cost = vapply(curve$columns, function(s) cost_of(curve$plan, s), 0),
-    added = added,
-    score = as_score(st$metric, m$loss),
-    std_error = own_error,
-    lower = limits$lower,
-    upper = limits$upper,
-    price = m$loss - m$loss[full],
-    price_error = price_error,
-    price_lower = price$lower,
-    price_upper = price$upper,
-    row.names = NULL
-  )
-  cbind(out, random_band(st, curve))[shown, ]
-}
-
-# Random sets of each size beside the path, both on the first drawing of the folds.
-random_band <- function(st, curve) {
-  out <- data.frame(
-    random = NA_real_,
-    random_lower = NA_real_,
-    random_upper = NA_real_,
-    random_share = NA_real_,
-    random_sets = NA_integer_
-  )[
-    rep(1, length(curve$columns)),
-  ]
-  if (is.null(curve$random)) return(out)
-  loss <- function(p) {
-    vapply(
-      seq_len(dim(p)[2]),
-      function(s) {
-        if (anyNA(p[, s, ])) {
-          NA_real_
-        } else {
-          metric_influence(
-            st$metric, curve$cases$truth, slice_repeat(p, s), curve$cases$weight
-          )$loss
-        }
-      },
-      0
-    )
-  }
-  S <- curve$how$random
-  points <- curve$how$points[curve$how$points > 0 &
-      curve$how$points < length(curve$plan$units)]
-  drawn <- matrix(loss(curve$random), S)
-  own <- loss(curve$outer[[1]])
-  sets <- matrix(
-    vapply(
-      random_sets(c(curve$plan, list(how = curve$how)), curve$model),
-      function(s) rlang::hash(sort(s)),
-      ""
-    ),
-    S
-  )
-  at <- match(as.character(points), names(curve$columns))
-  for (j in seq_along(points)) {
-    known <- is.finite(drawn[, j])
-    if (!any(known)) next
-    band <- sort(as_score(
-      st$metric, stats::quantile(drawn[known, j], c(0.05, 0.95), names = FALSE)
-    ))
-    # Of few predictors the same set is drawn again, or the path's own.
-    others <- which(
-      known & !duplicated(sets[, j]) &
-        sets[, j] != rlang::hash(sort(curve$columns[[at[j]]]))
-    )
-    share <- if (length(others) && is.finite(own[at[j]])) {
-      (1 + sum(drawn[others, j] <= own[at[j]])) / (length(others) + 1)
-    } else {
-      NA
-    }
-    out[at[j], ] <- list(
-      as_score(st$metric, mean(drawn[known, j])), band[1], band[2], share, length(others)
-    )
-  }
-  out
-}
-
-#' @export
-summary.dreher_reduction <- function(object, ...) {
-  do.call(rbind, lapply(names(object$curves), function(m) {
-    as.data.frame(choose_set(object, model = m))
-  }))
 }

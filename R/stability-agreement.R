@@ -52,15 +52,7 @@ agreement <- function(ranking, ..., study = NULL, k = NULL, persistence = 0.9) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_no_dots(..., .verb = "agreement")
   persistence <- check_fraction(persistence, "persistence")
-  if (!is.null(study)) {
-    check_class(study, "dreher_study", "study", "study()")
-    if (!identical(attr(ranking, "fingerprint"), study$fingerprint)) {
-      stop_study(
-        "`study` is not that of `ranking`: its data differ.",
-        todo = "Give the study that was ranked."
-      )
-    }
-  }
+  if (!is.null(study)) check_study_of(ranking, study)
   table <- as_plain(ranking)
   table <- table[is.na(table$class), ]
   parts <- split(table, part_keys(table))
@@ -95,35 +87,60 @@ agreement <- function(ranking, ..., study = NULL, k = NULL, persistence = 0.9) {
       )
     })
   )
-  structure(
+  validate_agreement(new_agreement(
     list(
       pairs = data.frame(a = pairs[1, ], b = pairs[2, ], found),
       predictors = disputed(parts, means, known_reasons(ranking, study)),
       k = k,
       persistence = persistence,
-      target = attr(ranking, "target"),
-      labels = attr(ranking, "labels"),
+      target = detail(ranking, "target"),
+      labels = detail(ranking, "labels"),
       lists = names(parts),
-      fingerprint = attr(ranking, "fingerprint"),
-      resamples = attr(ranking, "resamples")
-    ),
-    class = "dreher_agreement"
+      fingerprint = detail(ranking, "fingerprint"),
+      resamples = detail(ranking, "resamples")
+    )
+  ))
+}
+
+check_study_of <- function(ranking, study) {
+  check_class(study, "dreher_study", "study", "study()")
+  if (identical(detail(ranking, "fingerprint"), study$fingerprint)) return(invisible())
+  stop_study(
+    "`study` is not that of `ranking`: its data differ.",
+    todo = "Give the study that was ranked."
   )
 }
 
-# What tells the lists apart, and nothing that does not: rows only where a method of a model has
-# several sets of them.
-name_parts <- function(parts) {
-  of <- function(column) vapply(parts, function(d) d[[column]][1], "")
-  known <- list(
-    of("model"), of("method"), of("rows"), ifelse(is.na(of("slice")), "", of("slice"))
+new_agreement <- function(fields) new_record(fields, "agreement")
+
+validate_agreement <- function(x) {
+  check_shape(
+    x,
+    c(pairs = "list", predictors = "list", k = "integer", lists = "character"),
+    "agreement"
   )
-  alike <- paste(known[[1]], known[[2]], known[[4]])
-  known[[3]][!alike %in% alike[duplicated(alike)]] <- ""
-  known[[2]] <- trimws(paste(
-    known[[2]], ifelse(known[[3]] == "train in-bag", "", known[[3]])
-  ))  # impurity's own rows go without saying
-  known <- known[-3]
+  check_holds(!anyDuplicated(x$lists), "agreement", "two lists have one name")
+  check_holds(
+    all(abs(x$pairs$tau) <= 1 + 1e-12, na.rm = TRUE), "agreement", "a tau is beyond 1"
+  )
+  x
+}
+
+# What tells the lists apart, and nothing that does not: form and rows only where a method of a
+# model has several of them.
+name_parts <- function(parts) {
+  of <- function(column) {
+    vapply(parts, function(d) if (is.na(d[[column]][1])) "" else d[[column]][1], "")
+  }
+  alike <- paste(of("model"), of("method"), of("slice"), sep = "\r")
+  several <- alike %in% alike[duplicated(alike)]
+  usual <- of("rows") == "train" & of("form") == "in-bag"  # impurity's own go without saying
+  rows <- ifelse(several & !usual, of("rows"), "")
+  form <- ifelse(several, said_form(of("method"), of("form")), "")
+  method <- trimws(paste(of("method"), rows, form))
+  same <- paste(of("model"), method, of("slice"), sep = "\r")
+  method <- ifelse(same %in% same[duplicated(same)], paste(method, of("form")), method)
+  known <- list(of("model"), method, of("slice"))
   tells <- vapply(known, function(x) length(unique(x)) > 1, NA)
   unname(apply(do.call(cbind, known[tells]), 1, function(x) {
     paste(x[nzchar(x)], collapse = ", ")
@@ -175,10 +192,10 @@ agreement_measures <- c("tau", "spearman", "top_overlap", "rank_overlap", "share
 # rows; alone, the association of each predictor with the target; by_itself(predictors), the share
 # of what each does in a model that it does by itself, the smallest over the models.
 known_reasons <- function(ranking, study) {
-  gap <- attr(ranking, "gap")
+  gap <- detail(ranking, "gap")
   out <- list(
-    twins = attr(ranking, "twins"),
-    labels = attr(ranking, "labels"),
+    twins = detail(ranking, "twins"),
+    labels = detail(ranking, "labels"),
     gap = mostly_trained(gap),
     alone = NULL,
     by_itself = function(predictors) rep(NA_real_, length(predictors)),
@@ -187,13 +204,13 @@ known_reasons <- function(ranking, study) {
   if (is.null(study)) return(out)
   out$bends <- function(p) may_bend(study, p)
   models <- study$models[intersect(
-      unique(ranking$model[ranking$method %in% c("permutation", "shapley", "refit")]),
+      unique(ranking$model[ranking$method %in% methods_that("beside_others")]),
       names(study$models)
     )]
-  seed <- attr(ranking, "seed")
-  if (is.null(out$twins) && !isFALSE(study$twins)) out$twins <- find_alike(study)
+  seed <- detail(ranking, "seed")
+  if (is.null(out$twins)) out$twins <- alike_pairs(study)
   if (is.null(gap) && !is.null(study$train) && length(models)) {
-    out$gap <- mostly_trained(attr(
+    out$gap <- mostly_trained(detail(
       rank_permutation(
         study,
         models = names(models),
@@ -206,8 +223,7 @@ known_reasons <- function(ranking, study) {
     ))
   }
   if (!is.null(study$train) && nrow(study$train) >= 10) {
-    by_itself <- rank_association(study, draws = 2, seed = seed)
-    out$alone <- stats::setNames(by_itself$importance, by_itself$predictor)
+    out$alone <- kept(study, "association", associate_target(study, study$predictors))
   }
   out$by_itself <- function(predictors) {
     found <- lapply(models, function(m) {
@@ -300,95 +316,92 @@ main_effect_shares <- function(
   out
 }
 
-# Best and worst place of every predictor over the lists, and possible reasons.
+# Best and worst place of every predictor over the lists, and possible reasons. Places are those
+# among the predictors that all lists hold, where there are any: places in lists of other lengths do
+# not compare.
 disputed <- function(parts, means, known) {
-  # Places among the predictors that all lists hold, where there are any: places in lists of other
-  # lengths do not compare.
   common <- Reduce(intersect, lapply(means, names))
   share <- lapply(means, function(x) stats::setNames(shares_of(x), names(x)))
   if (length(common) >= 2) means <- lapply(means, function(x) x[common])
-  place_of <- function(x) rank(-x, ties.method = "average")
-  ranks <- lapply(means, place_of)
+  ranks <- lapply(means, places_of)
   predictors <- unique(unlist(lapply(means, names)))
-  in_all <- predictors[vapply(
-      predictors, function(p) sum(vapply(ranks, function(r) p %in% names(r), NA)) >= 2, NA
-    )]
-  flags <- lapply(in_all, function(p) {
-    unique(unlist(strsplit(
-      unlist(lapply(parts, function(d) d$flag[d$predictor == p])), "; ", fixed = TRUE
-    )))
-  })
-  half <- length(in_all) / 2
+  held <- vapply(
+    predictors, function(p) sum(vapply(means, function(x) p %in% names(x), NA)), 1L
+  )
+  predictors <- predictors[held >= 2]
   if (!is.null(known$alone)) {
-    known$alone <- place_of(known$alone[intersect(names(known$alone), in_all)])
+    known$alone <- places_of(known$alone[intersect(names(known$alone), predictors)])
   }
-  asks <- vapply(parts, function(d) d$method[1], "")
+  method <- vapply(parts, function(d) d$method[1], "")
   out <- do.call(
     rbind,
-    lapply(in_all, function(p) {
-      place <- vapply(ranks, function(r) if (p %in% names(r)) r[[p]] else NA_real_, 0)
-      alone <- max(place[asks == "association"], known$alone[p], -Inf, na.rm = TRUE)
-      inside <- min(
-        place[asks %in% c("permutation", "shapley", "refit")], Inf, na.rm = TRUE
-      )
-      data.frame(
-        predictor = p,
-        best = min(place, na.rm = TRUE),
-        best_in = names(parts)[which.min(place)],
-        worst = max(place, na.rm = TRUE),
-        worst_in = names(parts)[which.max(place)],
-        range = diff(range(place, na.rm = TRUE)),
-        share = max(
-          unlist(lapply(share, function(x) if (p %in% names(x)) x[[p]])), 0, na.rm = TRUE
-        ),
-        unseen = alone > half && inside <= half && alone - inside >= max(2, half / 2)
-      )
+    lapply(predictors, function(p) {
+      place_over_lists(p, ranks, share, method, known$alone, length(predictors) / 2)
     })
   )
   by_itself <- rep(NA_real_, nrow(out))
   asked <- is_disputed(out) | out$unseen
   by_itself[asked] <- known$by_itself(out$predictor[asked])
   out$why <- vapply(
-    seq_along(in_all),
+    seq_along(predictors),
     function(i) {
-      p <- in_all[i]
-      twins <- c(
-        known$twins$other[known$twins$predictor == p],
-        known$twins$predictor[known$twins$other == p]
-      )
-      paste(
-        c(
-          if (length(twins)) {
-            paste0(
-              "shares credit with ",
-              name_some(ifelse(is.na(known$labels[twins]), twins, known$labels[twins]))
-            )
-          },
-          if ("many levels" %in% flags[[i]]) "many levels",
-          if ("in-bag only" %in% flags[[i]]) "in-bag only",
-          if ("moves only" %in% flags[[i]]) {
-            "moves predictions without improving the score"
-          },
-          if (p %in% known$gap) "more on training rows than on holdout rows",
-          if (isTRUE(by_itself[i] < 0.25)) {
-            "acts mostly together with others"
-          } else if (out$unseen[i]) {
-            if (!known$bends(p)) {
-              "stands out only beside others"
-            } else if (isTRUE(by_itself[i] > 0.75)) {
-              "acts by itself, but not along a line"
-            } else {
-              "acts through others or not along a line"
-            }
-          }
-        ),
-        collapse = "; "
-      )
+      flags <- unlist(lapply(parts, function(d) d$flag[d$predictor == predictors[i]]))
+      flags <- unique(unlist(strsplit(flags, "; ", fixed = TRUE)))
+      reasons_for(predictors[i], flags, by_itself[i], out$unseen[i], known)
     },
     ""
   )
   out$unseen <- NULL
   out[order(-out$range, out$best), ]
+}
+
+places_of <- function(x) rank(-x, ties.method = "average")
+
+# One predictor over the lists. unseen: is it in the lower half by itself, and in the upper half
+# in a model?
+place_over_lists <- function(p, ranks, share, method, alone, half) {
+  place <- vapply(ranks, function(r) if (p %in% names(r)) r[[p]] else NA_real_, 0)
+  by_itself <- max(place[method == "association"], alone[p], -Inf, na.rm = TRUE)
+  inside <- min(place[method %in% methods_that("beside_others")], Inf, na.rm = TRUE)
+  shares <- unlist(lapply(share, function(x) if (p %in% names(x)) x[[p]]))
+  data.frame(
+    predictor = p,
+    best = min(place, na.rm = TRUE),
+    best_in = names(ranks)[which.min(place)],
+    worst = max(place, na.rm = TRUE),
+    worst_in = names(ranks)[which.max(place)],
+    range = diff(range(place, na.rm = TRUE)),
+    share = max(shares, 0, na.rm = TRUE),
+    unseen = by_itself > half && inside <= half && by_itself - inside >= max(2, half / 2)
+  )
+}
+
+# Possible reasons, in words. by_itself: the share of what it does that it does by itself
+reasons_for <- function(p, flags, by_itself, unseen, known) {
+  twins <- c(
+    known$twins$other[known$twins$predictor == p],
+    known$twins$predictor[known$twins$other == p]
+  )
+  named <- ifelse(is.na(known$labels[twins]), twins, known$labels[twins])
+  paste(
+    c(
+      if (length(twins)) paste0("shares credit with ", name_some(named)),
+      if ("many levels" %in% flags) "many levels",
+      if ("in-bag only" %in% flags) "in-bag only",
+      if ("moves only" %in% flags) "moves predictions without improving the score",
+      if (p %in% known$gap) "more on training rows than on holdout rows",
+      if (isTRUE(by_itself < 0.25)) {
+        "acts mostly together with others"
+      } else if (unseen && !known$bends(p)) {
+        "stands out only beside others"
+      } else if (unseen && isTRUE(by_itself > 0.75)) {
+        "acts by itself, but not along a line"
+      } else if (unseen) {
+        "acts through others or not along a line"
+      }
+    ),
+    collapse = "; "
+  )
 }
 
 # Do the lists place a predictor more than a fifth of the places apart?

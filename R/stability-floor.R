@@ -60,33 +60,18 @@ noise_floor <- function(
     alpha = 0.05, repeats = 5, background = 50, run = NULL, seed = 1, threads = NULL) {
   st <- open_ranking(study, "noise_floor", ..., threads = threads)
   need_train(st, "The noise floor")
-  by <- check_choice(by, c("permutation", "impurity", "shapley"), "by", several = TRUE)
+  by <- check_choice(by, methods_that("floor"), "by", several = TRUE)
   draws <- check_count(draws, "draws", least = 19)
   check_flag(conditional, "conditional")
   alpha <- check_fraction(alpha, "alpha")
   seed <- check_seed(seed)
   chosen <- pick_models(st, models)
-  pairs <- expand.grid(model = names(chosen), method = by, stringsAsFactors = FALSE)
-  pairs <- pairs[
-    mapply(why_not, pairs$method, st$models[pairs$model], MoreArgs = list(st = st)) == "",
-
-  ]
-  if (!nrow(pairs)) stop_study("None of the methods fits a model.")
-  how <- list(repeats = repeats, background = background, level = 0.95, seed = seed)
-  pieces <- unlist(
-    lapply(unique(pairs$model), function(m) {
-      strata <- if (conditional) strata_of_all(st, st$models[[m]], seed)
-      lapply(seq_len(draws), function(b) {
-        list(
-          model = m, draw = b, methods = pairs$method[pairs$model == m], strata = strata
-        )
-      })
-    }),
-    recursive = FALSE
-  )
+  settings <- list(repeats = repeats, background = background, level = 0.95, seed = seed)
+  pairs <- pair_up(st, names(chosen), by, settings)$pairs
+  pieces <- pieces_of_floor(st, pairs, draws, conditional, seed)
   about <- if (!is.null(run)) {
     run_identity(
-      st, pairs, resamples = "decoys", settings = list(how, draws, conditional)
+      st, pairs, resamples = "decoys", settings = list(settings, draws, conditional)
     )
   }
   done <- run_pieces(
@@ -94,7 +79,7 @@ noise_floor <- function(
     vapply(pieces, function(p) paste(p$model, "decoys", p$draw, sep = "/"), ""),
     rank_decoys,
     st = without_forests(st),
-    how = how,
+    settings = settings,
     folder = run,
     about = about,
     label = "training with decoys",
@@ -106,10 +91,10 @@ noise_floor <- function(
   )
   warn_blind_refits(drawn)
   table <- do.call(
-    rbind, lapply(split(drawn, part_keys(drawn)), judge_decoys, alpha = alpha)
+    rbind, lapply(split(drawn, part_keys(drawn)), compare_with_decoys, alpha = alpha)
   )
   rownames(table) <- NULL
-  structure(
+  validate_floor(new_floor(
     list(
       table = table,
       draws = draws,
@@ -122,9 +107,41 @@ noise_floor <- function(
       labels = labels_of(st, st$predictors),
       seed = seed,
       fingerprint = st$fingerprint
-    ),
-    class = "dreher_floor"
+    )
+  ))
+}
+
+# A piece is a refit of one model with copies, ranked by all its methods.
+pieces_of_floor <- function(st, pairs, draws, conditional, seed) {
+  unlist(
+    lapply(unique(pairs$model), function(m) {
+      strata <- if (conditional) strata_of_all(st, st$models[[m]], seed)
+      lapply(seq_len(draws), function(b) {
+        list(
+          model = m, draw = b, methods = pairs$method[pairs$model == m], strata = strata
+        )
+      })
+    }),
+    recursive = FALSE
   )
+}
+
+new_floor <- function(fields) new_record(fields, "floor")
+
+validate_floor <- function(x) {
+  check_shape(x, c(table = "list", draws = "integer", alpha = "double"), "noise floor")
+  columns <- c(
+    model = "character", method = "character", form = "character", rows = "character",
+    predictor = "character", importance = "double", floor = "double", p_value = "double",
+    above = "logical"
+  )
+  check_shape(x$table, columns, "noise floor")
+  check_holds(
+    all(x$table$p_value > 0 & x$table$p_value <= 1),
+    "noise floor",
+    "a p value is not within 0 and 1"
+  )
+  x
 }
 
 # Models with fewer than 19 refits that came out; the others go on with those they have.
@@ -202,7 +219,9 @@ strata_of_all <- function(st, model, seed, size = 10) {
     data = model_rows(st, model, st$data)
   )
   predictors <- stats::setNames(nm = model$inputs$predictors)
-  foretold <- lapply(predictors, function(p) foretell(p, rows$train, rows$data, seed))
+  foretold <- lapply(predictors, function(p) {
+    predict_from_others(p, rows$train, rows$data, seed)
+  })
   gather <- function(score) (rank(score, ties.method = "random") - 1) %/% size
   lapply(stats::setNames(nm = names(rows)), function(on) {
     lapply(predictors, function(p) {
@@ -215,7 +234,7 @@ strata_of_all <- function(st, model, seed, size = 10) {
 # least squares on those that go with it most or by a forest, whichever errs less on rows it has
 # not seen; 0 where neither says anything. -> list(train, data); training rows are foretold
 # without themselves.
-foretell <- function(predictor, train, data, seed) {
+predict_from_others <- function(predictor, train, data, seed) {
   along <- first_coordinate(train[predictor])
   y <- along(train)
   known <- is.finite(y)
@@ -225,7 +244,8 @@ foretell <- function(predictor, train, data, seed) {
   x <- columns_as_numbers(train[others], train[others])
   new <- columns_as_numbers(data[others], train[others])
   ways <- list(
-    foretell_linear(x, y, known, new), foretell_forest(x, y, known, new, seed, predictor)
+    predict_from_others_linearly(x, y, known, new),
+    predict_from_others_by_forest(x, y, known, new, seed, predictor)
   )
   error <- vapply(ways, function(w) mean((w$train[known] - y[known])^2), 0)
   if (min(error) < stats::var(y[known])) ways[[which.min(error)]] else nothing
@@ -248,7 +268,7 @@ columns_as_numbers <- function(data, like) {
 }
 
 # Each row is left out in turn, in closed form: residual / (1 - leverage).
-foretell_linear <- function(x, y, known, new) {
+predict_from_others_linearly <- function(x, y, known, new) {
   r <- suppressWarnings(abs(stats::cor(x[known, , drop = FALSE], y[known])))
   most <- utils::head(order(-ifelse(is.na(r), 0, r)), max(1, sum(known) %/% 10))
   z <- cbind(1, x[, most, drop = FALSE])
@@ -264,7 +284,7 @@ foretell_linear <- function(x, y, known, new) {
   out
 }
 
-foretell_forest <- function(x, y, known, new, seed, predictor) {
+predict_from_others_by_forest <- function(x, y, known, new, seed, predictor) {
   colnames(x) <- colnames(new) <- paste0("x", seq_len(ncol(x)))
   fit <- ranger::ranger(
     x = as.data.frame(x[known, , drop = FALSE]),
@@ -283,54 +303,34 @@ foretell_forest <- function(x, y, known, new, seed, predictor) {
   list(train = train, data = say(new))
 }
 
-# The rows with permuted copies of these columns.
-beside_copies <- function(rows, predictors, strata = NULL) {
-  donors <- draw_copies(predictors, nrow(rows), strata)
-  rows[decoy_columns(predictors)] <- Map(
-    function(p, donor) rows[[p]][donor], predictors, donors
-  )
-  rows
-}
-
-rank_decoys <- function(piece, st, how) {
+rank_decoys <- function(piece, st, settings) {
   model <- st$models[[piece$model]]
-  predictors <- model$inputs$predictors
-  copied <- copied_predictors(model$object, predictors)
+  copied <- estimated_predictors(model$object, model$inputs$predictors)
   decoys <- decoy_columns(copied)
   key <- c("decoys", piece$model, piece$draw)
-  with_stream(how$seed, key, {
-    train <- beside_copies(training_frame(st, model), copied, piece$strata$train)
-    data <- beside_copies(frame_of(st, model, st$data, "data"), copied, piece$strata$data)
-    # so that nothing but the values tells a predictor from its copy
-    st$predictors <- sample(c(predictors, decoys))
-  })
-  # A function of the user's takes the copies as it takes any predictors.
-  if (is.null(st$refit_with[[model$name]])) {
-    model$object <- make_room(model$object, copied)
-  }
-  fit <- fit_on(st, model, train, st$predictors, how$seed, key)
-  inside <- inside_study(st, model, fit, train, data, st$predictors)
-  lacking <- setdiff(st$predictors, inside$models[[1]]$inputs$predictors)
-  if (length(lacking)) {
-    stop_model(paste0(
-      "Model \"", model$name, "\", trained again, does not take the copies in: ",
-      quote_some(lacking), "."
-    ))
-  }
+  drawn <- with_stream(settings$seed, key, list(
+    copies = draw_copies(copied, nrow(st$train), piece$strata$train),
+    held_out = draw_copies(copied, nrow(st$data), piece$strata$data),
+    order = sample(c(model$inputs$predictors, decoys))
+  ))
+  inside <- refit_beside_copies(
+    st, model, copied, drawn, st$data, settings$seed, key
+  )
   parts <- unlist(
     lapply(piece$methods, function(m) {
       rank_by(
         list(model = piece$model, method = m),
         inside,
-        list(list(data = data, label = if (isTRUE(st$seen)) "train" else "holdout")),
-        how
+        list(pick_rows(inside, if (isTRUE(st$seen)) "train" else "holdout")),
+        settings
       )
     }),
     recursive = FALSE
   )
   table <- do.call(rbind, lapply(parts, as_plain))
   table <- table[
-    is.na(table$class), c("model", "method", "rows", "slice", "predictor", "importance")
+    is.na(table$class),
+    c("model", "method", "form", "rows", "slice", "predictor", "importance")
   ]
   of <- match(table$predictor, decoys)
   table$decoy <- !is.na(of)
@@ -339,29 +339,15 @@ rank_decoys <- function(piece, st, how) {
   table
 }
 
-# All predictors, but for those that stand in an offset only: nothing about them is estimated, so
-# that chance scores nothing.
-copied_predictors <- function(object, predictors) {
-  terms <- if (inherits(object, "dreher_own_predict")) {
-    stats::terms(object$formula)
-  } else if (inherits(object, c("lm", "multinom"))) {
-    stats::terms(object)
-  }
-  if (is.null(terms)) return(predictors)
-  intersect(
-    predictors,
-    unlist(lapply(attr(terms, "term.labels"), function(label) all.vars(str2lang(label))))
-  )
-}
-
 # d: all refits of one model, method and rows.
-judge_decoys <- function(d, alpha) {
+compare_with_decoys <- function(d, alpha) {
   draws <- sort(unique(d$draw))
   B <- length(draws)
   predictors <- unique(d$predictor)
   of <- function(rows) {
     out <- matrix(0, B, length(predictors))  # what a model does not list it does not use
-    out[cbind(match(d$draw[rows], draws), match(d$predictor[rows], predictors))] <- d$importance[rows]
+    at <- cbind(match(d$draw[rows], draws), match(d$predictor[rows], predictors))
+    out[at] <- d$importance[rows]
     out
   }
   means <- colMeans(of(!d$decoy))
@@ -376,6 +362,7 @@ judge_decoys <- function(d, alpha) {
   out <- data.frame(
     model = d$model[1],
     method = d$method[1],
+    form = d$form[1],
     rows = d$rows[1],
     predictor = predictors,
     importance = means,
@@ -393,14 +380,17 @@ judge_decoys <- function(d, alpha) {
 # Does each row of a ranking, or of its stability, lie above the floor? NA where there is none:
 # the refits were asked of all rows, not of slices.
 floor_says <- function(floor, d) {
-  of <- function(d) paste(d$model, d$method, as_holdout(d$rows), d$predictor)
   known <- floor$table
   # Asked of training rows, for want of others: within these refits, predictors and copies are
   # alike in that.
-  if (isTRUE(floor$seen)) {
-    known$rows[known$method != "impurity" & known$rows == "train"] <- "holdout"
+  unseen <- function(d) {
+    if (!isTRUE(floor$seen)) return(as_holdout(d$rows))
+    own <- method_field(d$method, "any_rows", FALSE) & d$rows == "train"
+    ifelse(own, "holdout", as_holdout(d$rows))
   }
-  if (isTRUE(floor$seen)) d$rows[d$method != "impurity" & d$rows == "train"] <- "holdout"
+  of <- function(d) {
+    paste(d$model, d$method, said_form(d$method, d$form), unseen(d), d$predictor, sep = "\r")
+  }
   ifelse(is.na(d$slice), known$above[match(of(d), of(known))], NA)
 }
 
@@ -419,7 +409,7 @@ as.data.frame.dreher_floor <- function(x, ...) x$table
 with_floor <- function(ranking, floor) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_class(floor, "dreher_floor", "floor", "noise_floor()")
-  if (!identical(attr(ranking, "fingerprint"), floor$fingerprint)) {
+  if (!identical(detail(ranking, "fingerprint"), floor$fingerprint)) {
     stop_study(
       "The noise floor is of another study: its data differ.",
       todo = "Give the ranking and the floor of one study."
@@ -429,6 +419,5 @@ with_floor <- function(ranking, floor) {
   ranking$flag[below] <- join_flags(
     ranking$flag[below], rep("not above floor", sum(below))
   )
-  attr(ranking, "floor") <- floor
-  ranking
+  set_detail(ranking, "floor", floor)
 }

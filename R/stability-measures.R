@@ -146,14 +146,8 @@ chance_shares <- function(share) {
   (smaller(as.vector(share)) - sum(apply(share, 2, smaller))) / (nrow(share) * B * (B - 1))
 }
 
-# Kendall's W with ties, of rankings x predictors; 1 / number of rankings by chance alone.
-concordance <- function(scores) {
-  if (nrow(scores) < 2) return(NA_real_)
-  scores <- scores[, !apply(is.na(scores), 2, any), drop = FALSE]
-  concordance_of(rowSums(apply(scores, 1, rank)), nrow(scores), sum(tied_sizes(scores)))
-}
-
-# sums: of each predictor's ranks over m rankings.
+# Kendall's W with ties; 1 / number of rankings by chance alone. sums: of each predictor's ranks
+# over m rankings.
 concordance_of <- function(sums, m, ties) {
   p <- length(sums)
   total <- m^2 * (p^3 - p) - m * ties

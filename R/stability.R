@@ -98,7 +98,7 @@ stability <- function(
   persistence <- check_fraction(persistence, "persistence")
   level <- check_fraction(level, "level")
   for (k in top) check_count(k, "top")
-  about <- attr(ranking, "resamples")
+  about <- detail(ranking, "resamples")
   table <- as_plain(ranking)
   if (is.null(about) || all(is.na(table$resample))) {
     stop_input(
@@ -117,62 +117,62 @@ stability <- function(
     parts[times >= 3],
     stability_part,
     about = about,
-    offsets = attr(ranking, "offsets"),
+    offsets = detail(ranking, "offsets"),
     top = top,
     persistence = persistence,
     level = level
   )
   parts <- lapply(parts, function(part) {
-    part$table$above_floor <- if (is.null(attr(ranking, "floor"))) {
-      NA
-    } else {
-      floor_says(attr(ranking, "floor"), part$table)
-    }
+    floor <- detail(ranking, "floor")
+    part$table$above_floor <- if (is.null(floor)) NA else floor_says(floor, part$table)
     part
   })
   if (!is.null(seeds)) {
-    parts <- beside_seeds(parts, seeds, attr(ranking, "fingerprint"), level)
+    parts <- beside_seeds(parts, seeds, detail(ranking, "fingerprint"), level)
   }
-  sets_asked <- about$kind %in% c("bootstrap", "subsample")
-  if (sets_asked && max(times) < 100) {
-    few <- ceiling(level * (max(times) + 1)) > max(times)
-    warn_dreher(
-      "resamples",
-      if (few) {
-        paste0(max(times), " resamples are too few for rank sets at this level.")
-      } else {
-        paste0(
-          "Rank sets from ", max(times),
-          " resamples are rough: the quantile behind them is not well known."
-        )
-      },
-      "Draw 300 resamples where ranks are to be relied on."
-    )
-  }
-  structure(
-    list(
-      parts = parts,
-      about = about,
-      level = level,
-      target = attr(ranking, "target"),
-      metric = attr(ranking, "metric"),
-      settings = attr(ranking, "settings"),
-      labels = attr(ranking, "labels"),
-      fingerprint = attr(ranking, "fingerprint"),
-      failed = attr(ranking, "failed"),
-      seed = attr(ranking, "seed")
-    ),
-    class = "dreher_stability"
+  warn_few_resamples(about$kind, max(times), level)
+  whole <- c("target", "metric", "settings", "labels", "fingerprint", "failed", "seed")
+  validate_stability(new_stability(c(
+    list(parts = parts, about = about, level = level),
+    stats::setNames(lapply(whole, function(name) detail(ranking, name)), whole)
+  )))
+}
+
+# Rank sets rest on a quantile over the resamples.
+warn_few_resamples <- function(kind, times, level) {
+  if (!kind %in% c("bootstrap", "subsample") || times >= 100) return(invisible())
+  too_few <- ceiling(level * (times + 1)) > times
+  warn_dreher(
+    "resamples",
+    if (too_few) {
+      paste0(times, " resamples are too few for rank sets at this level.")
+    } else {
+      paste0(
+        "Rank sets from ", times,
+        " resamples are rough: the quantile behind them is not well known."
+      )
+    },
+    "Draw 300 resamples where ranks are to be relied on."
   )
 }
 
-part_keys <- function(table) {
-  key <- rep(0, nrow(table))
-  for (column in c("model", "method", "rows", "slice")) {
-    known <- unique(table[[column]])
-    key <- key * length(known) + match(table[[column]], known)
+new_stability <- function(fields) new_record(fields, "stability")
+
+validate_stability <- function(x) {
+  check_shape(x, c(parts = "list", about = "list", level = "double"), "stability")
+  columns <- c(
+    model = "character", method = "character", form = "character", rows = "character",
+    predictor = "character", importance = "double", rank_lower = "integer",
+    rank_upper = "integer", tier = "integer", settled = "logical"
+  )
+  for (part in x$parts) {
+    check_shape(part$table, columns, "stability")
+    check_holds(
+      all(part$table$rank_lower <= part$table$rank_upper, na.rm = TRUE), "stability",
+      "a rank set is empty"
+    )
   }
-  match(key, unique(key))
+  x
 }
 
 # Importances as a matrix of resamples x predictors. A predictor a resample lacks (its model does
@@ -200,48 +200,14 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   threads <- check_threads(NULL)
   pairs <- stability_pairs(x, threads)
   dimnames(pairs$above) <- list(colnames(x), colnames(x))
-  # Errors and sets come from draws that vary as samples do.
-  offset <- if (d$method[1] == "permutation" && d$rows[1] == "left out" &&
-      is.na(d$slice[1])) {
-    offsets[[d$model[1]]]
-  }
-  drawn <- if (is.null(offset)) x else x + offset[rownames(x), colnames(x), drop = FALSE]
-  sets <- rank_sets(drawn, centre, about, level, threads)
+  sets <- rank_sets(with_offsets(x, d, offsets), centre, about, level, threads)
   # Ranks with ties shared, and places with ties drawn: predictors x resamples.
   ranks <- matrix(apply(-x, 1, rank), p)
-  draw <- rep(seq_len(nrow(x)), each = p)
-  place <- integer(length(x))
-  place[with_stream(
-      1,
-      c("ties", dim(x)),
-      order(draw, -as.vector(t(x)), stats::runif(length(x)), method = "radix")
-    )] <- rep(seq_len(p), nrow(x))
-  place <- matrix(place, p)
-  sorted <- matrix(ranks[order(as.vector(row(ranks)), ranks, method = "radix")], nrow(x))
-  spread <- sorted[ceiling(c(0.05, 0.95) * nrow(x)), , drop = FALSE]
-  limits <- t_limits(centre, sets$std_error, nrow(x) - 1, level)
-  table <- data.frame(
-    model = d$model[1],
-    method = d$method[1],
-    rows = d$rows[1],
-    slice = d$slice[1],
-    predictor = colnames(x),
-    importance = centre,
-    std_error = sets$std_error,
-    lower = limits$lower,
-    upper = limits$upper,
-    rank = rank(-centre, ties.method = "min"),
-    rank_lower = sets$joint[, 1],
-    rank_upper = sets$joint[, 2],
-    alone_lower = sets$single[, 1],
-    alone_upper = sets$single[, 2],
-    spread_lower = spread[1, ],
-    spread_upper = spread[2, ]
-  )
+  place <- draw_places(x)
+  table <- stability_table(d, centre, sets, ranks, nrow(x), level)
   for (k in tops) table[[paste0("top_", k)]] <- rowMeans(place <= k)
   table$tier <- sets$tier
   table$settled <- sets$joint[, 1] == sets$joint[, 2]
-  rownames(table) <- NULL
   sets_of <- if (p > 1) top_stability(place, level)
   lower <- share_limits(pairs$above, nrow(x), level)$lower
   share <- as.vector(t(as.matrix(table[sprintf("top_%d", tops)])))
@@ -251,9 +217,7 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
       measure_agreement(x, ranks, place, pairs$with, sets_of, persistence, tops, threads)
     },
     tops = data.frame(
-      predictor = rep(colnames(x), each = length(tops)),
-      k = rep(tops, p),
-      share = share,
+      predictor = rep(colnames(x), each = length(tops)), k = rep(tops, p), share = share,
       share_limits(share, nrow(x), level)
     ),
     above = pairs$above,
@@ -267,6 +231,55 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   )
 }
 
+# Errors and sets come from draws that vary as samples do (see sampling_offsets()).
+with_offsets <- function(x, d, offsets) {
+  measured_outside <- d$method[1] == "permutation" && d$rows[1] == "left out" &&
+    is.na(d$slice[1])
+  offset <- if (measured_outside) offsets[[d$model[1]]]
+  if (is.null(offset)) x else x + offset[rownames(x), colnames(x), drop = FALSE]
+}
+
+# Places from 1, ties drawn by a fixed stream. x: resamples x predictors -> predictors x resamples
+draw_places <- function(x) {
+  p <- ncol(x)
+  draw <- rep(seq_len(nrow(x)), each = p)
+  order <- with_stream(
+    1,
+    c("ties", dim(x)),
+    order(draw, -as.vector(t(x)), stats::runif(length(x)), method = "radix")
+  )
+  place <- integer(length(x))
+  place[order] <- rep(seq_len(p), nrow(x))
+  matrix(place, p)
+}
+
+# One row per predictor. ranks: predictors x resamples
+stability_table <- function(d, centre, sets, ranks, times, level) {
+  sorted <- matrix(ranks[order(as.vector(row(ranks)), ranks, method = "radix")], times)
+  spread <- sorted[ceiling(c(0.05, 0.95) * times), , drop = FALSE]
+  limits <- t_limits(centre, sets$std_error, times - 1, level)
+  data.frame(
+    model = d$model[1],
+    method = d$method[1],
+    form = d$form[1],
+    rows = d$rows[1],
+    slice = d$slice[1],
+    predictor = names(centre),
+    importance = unname(centre),
+    std_error = unname(sets$std_error),
+    lower = unname(limits$lower),
+    upper = unname(limits$upper),
+    rank = rank(-unname(centre), ties.method = "min"),
+    rank_lower = sets$joint[, 1],
+    rank_upper = sets$joint[, 2],
+    alone_lower = sets$single[, 1],
+    alone_upper = sets$single[, 2],
+    spread_lower = spread[1, ],
+    spread_upper = spread[2, ],
+    row.names = NULL
+  )
+}
+
 # How much of the variance is the learner's own noise. Parts that were not ranked over seeds have
 # no figures.
 beside_seeds <- function(parts, seeds, fingerprint, level) {
@@ -276,7 +289,7 @@ beside_seeds <- function(parts, seeds, fingerprint, level) {
     "seeds",
     "rank_predictors(resamples = draw_resamples(kind = \"seeds\"))"
   )
-  kind <- attr(seeds, "resamples")$kind
+  kind <- detail(seeds, "resamples")$kind
   if (!identical(kind, "seeds")) {
     stop_input(
       "`seeds` must be a ranking over the model's seeds.",
@@ -292,7 +305,7 @@ beside_seeds <- function(parts, seeds, fingerprint, level) {
       "Use rank_predictors(resamples = draw_resamples(train, \"seeds\"))."
     )
   }
-  if (!identical(attr(seeds, "fingerprint"), fingerprint)) {
+  if (!identical(detail(seeds, "fingerprint"), fingerprint)) {
     stop_study(
       "`seeds` is of another study: its data differ.",
       todo = "Give two rankings of one study."
@@ -300,7 +313,9 @@ beside_seeds <- function(parts, seeds, fingerprint, level) {
   }
   of <- as_plain(seeds)
   of <- of[is.na(of$class), ]
-  where <- function(d) paste(d$model, d$method, as_holdout(d$rows), d$slice)
+  where <- function(d) {
+    paste(d$model, d$method, d$form, as_holdout(d$rows), d$slice, sep = "\r")
+  }
   if (!any(vapply(parts, function(part) where(part$table)[1], "") %in% where(of))) {
     stop_input("`seeds` holds none of the models and methods of `ranking`.")
   }
@@ -392,11 +407,6 @@ rank_sets <- function(x, centre, about, level, threads) {
   )
 }
 
-order_statistic <- function(x, level) {
-  at <- min(length(x), ceiling(level * (length(x) + 1)))
-  sort(x, partial = at)[at]
-}
-
 # Sorted from the top: the first that is shown to lie below its tier's leader opens the next.
 tiers_of <- function(centre, error, critical) {
   tier <- leader <- 1L
@@ -424,16 +434,13 @@ summary.dreher_stability <- function(object, ...) {
     rbind,
     lapply(object$parts, function(p) {
       cbind(
-        p$table[1, c("model", "method", "rows", "slice")], p$measures, row.names = NULL
+        p$table[1, c("model", "method", "form", "rows", "slice")],
+        p$measures,
+        row.names = NULL
       )
     })
   )
   rownames(out) <- NULL
-  structure(
-    out,
-    target = object$target,
-    metric = object$metric,
-    seed = object$seed,
-    fingerprint = object$fingerprint
-  )
+  attr(out, "details") <- object[c("target", "metric", "seed", "fingerprint")]
+  out
 }

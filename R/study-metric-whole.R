@@ -8,23 +8,6 @@ median_error <- function(truth, p, metric, weight = NULL) {
   weighted_median(abs(p[, 1] - truth), weight)
 }
 
-# Half of the weight lies on either side.
-weighted_median <- function(x, weight) {
-  if (is.null(weight)) return(stats::median(x))
-  order <- order(x)
-  total <- cumsum(weight[order])
-  half <- total[length(total)] / 2
-  (x[order][which(total >= half * (1 - 1e-9))[1]] + x[order][which(
-        total > half * (1 + 1e-9)
-      )[1]]) / 2
-}
-
-# Ties go to the first class; what differs by rounding only is a tie.
-predicted_class <- function(p) {
-  top <- do.call(pmax, lapply(seq_len(ncol(p)), function(k) p[, k]))
-  max.col(p >= top - 1e-12, ties.method = "first")
-}
-
 # Mean over the classes of the share that is found.
 balanced_accuracy <- function(truth, p, metric, weight = NULL) {
   hit <- predicted_class(p) == truth

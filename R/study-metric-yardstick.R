@@ -31,7 +31,22 @@ yardstick_metric <- function(fun, better, task, classes, positive) {
   } else {
     "first"
   }
-  score <- function(truth, predicted, weights = NULL) {
+  score <- yardstick_score(fun, kind, event)
+  list(
+    name = "user",
+    label = "your metric",
+    kind = "user",
+    better = known[[direction]],
+    fun = score,
+    task = task,
+    classes = classes,
+    positive = positive
+  )
+}
+
+# The function called as the package wants it: columns of a table by name.
+yardstick_score <- function(fun, kind, event) {
+  function(truth, predicted, weights = NULL) {
     rows <- data.frame(truth = truth)
     rows$weight <- weights
     call <- list(fun, quote(rows), truth = quote(truth))
@@ -57,14 +72,4 @@ yardstick_metric <- function(fun, better, task, classes, positive) {
     }
     as.double(eval(as.call(call))$.estimate)
   }
-  list(
-    name = "user",
-    label = "your metric",
-    kind = "user",
-    better = known[[direction]],
-    fun = score,
-    task = task,
-    classes = classes,
-    positive = positive
-  )
 }

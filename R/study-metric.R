@@ -159,11 +159,6 @@ fitting_metrics <- function(task, classes) {
   names(fit)[fit]
 }
 
-describe_task <- function(task, classes) {
-  if (task == "regression") return("numeric")
-  if (length(classes) == 2) "two-class" else paste0(length(classes), "-class")
-}
-
 # What a user's function sees: numbers, or the factor of true classes, and the predictions as a
 # vector (regression; probability of the positive class) or a matrix of class probabilities; and
 # weights if it takes them.
@@ -287,10 +282,6 @@ loss_form <- function(metric, m, spread = NULL) {
   list(loss = m / spread$V - 1, slope = 1 / spread$V, shift = 0, along = -m / spread$V^2)
 }
 
-weighted_mean <- function(x, weight) if (is.null(weight)) mean(x) else mean(x * weight)
-
-times <- function(weight, x) if (is.null(weight)) x else weight * x
-
 # p: rows x repeats x outputs of shuffled predictions. -> loss (mean over the repeats), u (rows x
 # repeats), for metrics without a row loss
 metric_shuffled <- function(metric, truth, p, weight = NULL) {
@@ -305,30 +296,6 @@ metric_shuffled <- function(metric, truth, p, weight = NULL) {
 
 slice_repeat <- function(p, r) {
   matrix(p[, r, ], dim(p)[1], dim(p)[3], dimnames = list(NULL, dimnames(p)[[3]]))
-}
-
-# Mann-Whitney with ties at 1/2, and DeLong's placement values as influences.
-# Probabilities that differ by rounding only are ties.
-auc_parts <- function(positive, score, weight = NULL) {
-  score <- round(score, 12)
-  if (is.null(weight)) weight <- rep(1, length(score))
-  placed <- function(of, among) {
-    # the share of `among` below each, ties half
-    order <- order(score[among])
-    known <- score[among][order]
-    total <- c(0, cumsum(weight[among][order]))
-    (total[findInterval(score[of], known, left.open = TRUE) + 1] + total[findInterval(
-          score[of], known
-        ) + 1]) / (2 * total[length(total)])
-  }
-  v10 <- placed(positive, !positive)
-  v01 <- 1 - placed(!positive, positive)
-  n <- length(score)
-  auc <- sum(weight[positive] * v10) / sum(weight[positive])
-  u <- double(n)
-  u[positive] <- weight[positive] * (v10 - auc) * n / sum(weight[positive])
-  u[!positive] <- weight[!positive] * (v01 - auc) * n / sum(weight[!positive])
-  list(auc = auc, u = u)
 }
 
 as_score <- function(metric, loss) if (metric$better == "lower") loss else -loss

@@ -69,7 +69,16 @@ read_refit <- function(model, fit, rows) {
       model$object$encode(fill_columns(data, fill)[union(names(fill), names(data))])
     }
   }
+  if (!is.null(encode) && takes_rows_as_they_are(fit, model, encode, rows)) encode <- NULL
   readable_model(fit, model$name, encode, rows, names(rows))
+}
+
+# A function may fit the user's own columns, where the model before was on encoded ones: then the
+# fit needs columns that the rows have and the encoder does not make.
+takes_rows_as_they_are <- function(fit, model, encode, rows) {
+  needs <- read_inputs(as_readable(fit, model$name), rows)$predictors
+  made <- names(run_encoder(encode, rows[1, , drop = FALSE], model$name))
+  !is.null(needs) && !all(needs %in% made) && all(needs %in% names(rows))
 }
 
 # Does the user's function fail on these rows? The message, if so.
@@ -89,28 +98,48 @@ piece_seed <- function(seed, key) {
 }
 
 # The study of a model that was trained again on `train`, questioned on `data`. Nobody reads the
-# flags.
-inside_study <- function(st, model, fit, train, data, predictors = NULL) {
-  inside <- st
-  inside$train <- train
-  inside$data <- data
-  inside$seen <- FALSE
+# flags. predictors: for models that do not name their own.
+inside_study <- function(st, model, fit, train, data, predictors = st$asked) {
   if (model$own_reader) {
-    inside$data <- put_to_usual(data, train, read_inputs(fit, train)$levels)$rows
+    data <- put_to_usual(data, train, read_inputs(fit, train)$levels)$rows
   } else if (length(fit_fails_on(model, fit, data))) {
-    inside$data <- put_to_usual(data, train)$rows
+    data <- put_to_usual(data, train)$rows
   }
-  if (!is.null(predictors)) inside$asked <- predictors  # for models that do not name their own
-  inside$twins <- FALSE
-  inside$models <- stats::setNames(
-    list(open_model(
-      inside, model$name, fit, if (!model$own_reader) model$predict, again = TRUE
-    )),
-    model$name
+  inside <- derive_study(
+    st,
+    train = train,
+    data = data,
+    seen = FALSE,
+    asked = predictors,
+    twins = FALSE,
+    flags = no_flags(st$predictors, model$name)
   )
-  inside$flags <- list(
-    predictors = stats::setNames(rep("", length(st$predictors)), st$predictors),
-    models = stats::setNames("", model$name)
+  opened <- open_model(
+    inside, model$name, fit, if (!model$own_reader) model$predict, again = TRUE
   )
-  inside
+  derive_study(inside, models = stats::setNames(list(opened), model$name))
+}
+
+# Predictions of `test` by a model trained again on `train` and these predictors; without any, the
+# constant.
+predict_set <- function(st, model, train, test, predictors, seed, key) {
+  if (!length(predictors)) return(predict_constant(st, test, train))
+  fit <- fit_on(st, model, train, predictors, seed, key)
+  with_usual_levels(test, train, function(rows) predict_fit(st, model, fit, rows, predictors))
+}
+
+predict_fit <- function(st, model, fit, test, predictors) {
+  rows <- test[predictors]
+  p <- tryCatch(model$predict(fit, rows), error = function(e) {
+    stop_model(
+      paste0(
+        "Model \"", model$name, "\", trained again on ", length(predictors),
+        " predictors, cannot predict the held-out rows."
+      ),
+      conditionMessage(e),
+      "A level or a value may be there that no training row has: merge or drop it."
+    )
+  })
+  if (is.matrix(p) && !is.null(model$classes)) colnames(p) <- model$classes
+  check_predictions(p, rows, st, model$name)
 }

@@ -82,7 +82,7 @@ draw_resamples <- function(
 }
 
 new_resamples <- function(kind, inside, outside, data, blocks, seed) {
-  structure(
+  validate_resamples(new_record(
     list(
       kind = kind,
       inside = inside,
@@ -92,8 +92,23 @@ new_resamples <- function(kind, inside, outside, data, blocks, seed) {
       seed = seed,
       columns = column_hashes(data)
     ),
-    class = "dreher_resamples"
+    "resamples"
+  ))
+}
+
+validate_resamples <- function(x) {
+  check_shape(
+    x,
+    c(kind = "character", inside = "list", outside = "list", rows = "integer"),
+    "resamples"
   )
+  numbers <- unlist(c(x$inside, x$outside))
+  check_holds(
+    !anyNA(numbers) && all(numbers >= 1 & numbers <= x$rows),
+    "resamples",
+    "a row is not there"
+  )
+  x
 }
 
 split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {

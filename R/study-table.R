@@ -18,25 +18,7 @@
 read_table <- function(file, ..., quiet = FALSE) {
   check_no_dots(..., .verb = "read_table")
   check_string(file, "file")
-  if (!file.exists(file)) {
-    stop_input(
-      paste0("There is no file \"", file, "\"."), paste0("Looked in ", getwd(), ".")
-    )
-  }
-  if (dir.exists(file)) stop_input(paste0("\"", file, "\" is a folder, not a file."))
-  if (file.access(file, 4) != 0) {
-    stop_input(
-      paste0("The file \"", file, "\" may not be read."), todo = "Check its permissions."
-    )
-  }
-  if (file.size(file) == 0) stop_input(paste0("The file \"", file, "\" is empty."))
-  start <- readBin(file, "raw", 4096)
-  if (any(start == as.raw(0))) {
-    stop_input(
-      paste0("The file \"", file, "\" is not a text file."),
-      todo = "Give a delimited text file such as CSV."
-    )
-  }
+  check_text_file(file)
   read <- function(...) {
     data.table::fread(
       file,
@@ -85,6 +67,28 @@ read_table <- function(file, ..., quiet = FALSE) {
     rlang::inform(describe_read(attr(out, "read")), class = "dreher_message_read")
   }
   out
+}
+
+check_text_file <- function(file) {
+  if (!file.exists(file)) {
+    stop_input(
+      paste0("There is no file \"", file, "\"."), paste0("Looked in ", getwd(), ".")
+    )
+  }
+  if (dir.exists(file)) stop_input(paste0("\"", file, "\" is a folder, not a file."))
+  if (file.access(file, 4) != 0) {
+    stop_input(
+      paste0("The file \"", file, "\" may not be read."), todo = "Check its permissions."
+    )
+  }
+  if (file.size(file) == 0) stop_input(paste0("The file \"", file, "\" is empty."))
+  start <- readBin(file, "raw", 4096)
+  if (any(start == as.raw(0))) {
+    stop_input(
+      paste0("The file \"", file, "\" is not a text file."),
+      todo = "Give a delimited text file such as CSV."
+    )
+  }
 }
 
 holds_decimal_commas <- function(x) {

@@ -68,39 +68,35 @@ count_of <- function(n, noun, capital = FALSE) {
   if (capital) paste0(toupper(substr(out, 1, 1)), substring(out, 2)) else out
 }
 
-method_names <- c(
-  impurity = "Impurity", permutation = "Permutation", shapley = "Shapley",
-  structure = "Structure", coefficient = "Coefficient", association = "Association",
-  refit = "Refit"
-)
-method_colours <- c(
-  impurity = "#A8742A", permutation = "#1F7A7A", shapley = "#75518C",
-  structure = "#8A8F94", coefficient = "#8A8F94", association = "#8A8F94",
-  refit = "#8A8F94"
-)
+# Labels and colours of the methods, by name.
+method_labels <- function() {
+  known <- importance_methods()
+  vapply(known, `[[`, "", "label")
+}
 
-# A panel is a method on rows: what stands in a column of its own. The usual rows go without saying.
-panel_of <- function(method, rows) {
-  # Rows the user gave a name are called by it.
-  known <- c(
-    "train corrected" = " corrected", "train stored" = " stored",
-    "holdout conditional" = " conditional", "holdout score" = " score"
-  )[rows]
-  said <- ifelse(is.na(known), paste0(" ", rows), known)
-  usual <- rows == "train in-bag" | (method == "impurity" & rows == "train") |
-    (method != "impurity" & rows == "holdout") |
-    method %in% c("structure", "coefficient", "association", "refit")
-  paste0(method_names[method], ifelse(usual, "", said))
+method_colours <- function() {
+  known <- importance_methods()
+  vapply(known, `[[`, "", "colour")
+}
+
+# A panel is a method, its form, on rows, or on a slice of them: what stands in a column of its own.
+# The usual rows and forms go without saying.
+panel_of <- function(d) {
+  slice <- if (is.null(d$slice)) rep(NA_character_, nrow(d)) else d$slice
+  rows <- said_rows(d$method, d$rows)
+  rows <- ifelse(is.na(slice), rows, paste(ifelse(d$rows == "left out", "", rows), slice))
+  words <- paste(method_labels()[d$method], rows, said_form(d$method, d$form))
+  trimws(gsub(" +", " ", words))
 }
 
 panels_in <- function(part) {
-  panels <- unique(data.frame(method = part$method, panel = panel_of(part$method, part$rows)))
-  panels$panel[order(match(panels$method, names(method_names)))]
+  panels <- unique(data.frame(method = part$method, panel = panel_of(part)))
+  panels$panel[order(match(panels$method, method_names()))]
 }
 
 # The panel a sentence is made from: permutation, else impurity on rows not seen, else the first.
 main_part <- function(part) {
-  panel <- panel_of(part$method, part$rows)
+  panel <- panel_of(part)
   main <- intersect(c("Permutation", "Impurity oob", "Impurity holdout", panel), panel)[1]
   part[panel == main, ]
 }
@@ -160,13 +156,13 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   }
   share <- ifelse(is.na(part$share), 0, part$share)
   if (sum(share) == 0) return("No predictor has a positive importance.")
-  if (!all(is.na(part$lower)) && method == "permutation" &&
+  if (!all(is.na(part$lower)) && zero_is_null(method) &&
       !any(part$lower > 0, na.rm = TRUE)) {
     return(if (nrow(part) == 1) {
       "Its importance cannot be told from zero."
     } else {
       paste0(
-        "No predictor's ", in_sentence(method_names[[method]]),
+        "No predictor's ", in_sentence(method_labels()[[method]]),
         " importance can be told from zero; ", labels[part$predictor[1]],
         " comes first in these rows."
       )
@@ -177,14 +173,16 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   who <- if (m <= 3) list_words(lead) else count_of(m, "predictor", TRUE)
   out <- paste0(
     who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])),
-    " of the ", in_sentence(method_names[[method]]), " importance"
+    " of the ", in_sentence(method_labels()[[method]]), " importance"
   )
   open <- sum(part$lower <= 0 & part$upper >= 0, na.rm = TRUE)
-  if (method == "permutation" && open > 0) {
+  if (zero_is_null(method) && open > 0) {
     out <- paste0(out, "; ", open, " of ", nrow(part), " cannot be told from zero")
   }
   paste0(out, ".")
 }
+
+zero_is_null <- function(method) isTRUE(method_field(method, "zero_is_null", FALSE))
 
 say_suspects <- function(x, labels) {
   leak <- unique(x$predictor[grepl("leak?", x$flag, fixed = TRUE)])
@@ -244,8 +242,8 @@ say_parts <- function(parts, models, most = 3) {
 
 # The level of the intervals that stand in a ranking for these settings; NA where there are none.
 level_shown <- function(x, s) {
-  of <- x$model == s$model & x$method == s$method & x$rows == s$rows
-  if (all(is.na(x$lower[of]))) NA_real_ else attr(x, "level")
+  of <- x_keys(x, setting_columns) == x_keys(s, setting_columns)
+  if (all(is.na(x$lower[of]))) NA_real_ else detail(x, "level")
 }
 
 # Importance on training rows far above that on holdout rows: what the model has learnt of these
@@ -347,4 +345,9 @@ say_settings <- function(s, level) {
     structure = paste0(s$measures, ", ", format_number(s$n), " training rows", interval),
     paste0(s$measures, ", ", format_number(s$n), " rows", interval)
   )
+}
+
+write_lines <- function(x, lines) {
+  writeLines(lines)
+  invisible(x)
 }

@@ -17,27 +17,25 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
 #' plot(rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train)))
-#' @importFrom ggplot2 .data
-#' @export
+#' @importFrom rlang .data
+#' @exportS3Method ggplot2::autoplot
 autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top = 25) {
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
   if (!nrow(object)) stop_input("The ranking has no rows to draw.")
   object <- shown_ranking(object)
   part <- pick_part(object, model, class)
-  labels <- attr(object, "labels")
-  settings <- attr(object, "settings")
+  labels <- detail(object, "labels")
+  settings <- detail(object, "settings")
   settings <- settings[settings$model == part$model[1], ]
-  settings$panel <- panel_of(settings$method, settings$rows)
-  part$panel <- panel_of(part$method, part$rows)
+  settings$panel <- panel_of(settings)
+  part$panel <- panel_of(part)
   panels <- panels_in(part)
   d <- fold_rest(part, labels, top)
   d$panel <- factor(d$panel, panels, panel_names(panels, settings))
-  say <- say_ranking(main_part(part), labels)
-  floor <- drawn_floor(attr(object, "floor"), part, panels, settings)
-  reach <- stats::aggregate(
-    list(most = pmax(d$importance, d$upper, na.rm = TRUE)), d["panel"], max, na.rm = TRUE
-  )
+  floor <- drawn_floor(detail(object, "floor"), part, panels, settings)
+  most <- pmax(d$importance, d$upper, na.rm = TRUE)
+  reach <- stats::aggregate(list(most = most), d["panel"], max, na.rm = TRUE)
   reach$row <- levels(d$row)[1]
   ggplot2::ggplot(d, ggplot2::aes(.data$importance, .data$row, colour = .data$method)) +
     ggplot2::geom_blank() + floor +
@@ -62,12 +60,8 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::facet_wrap(
       ggplot2::vars(.data$panel),
       nrow = 1,
-      scales = if (length(unique(settings$measures[match(panels, settings$panel)])) > 1) {
-        "free_x"
-      } else {
-        "fixed"
-      }
-    ) + ggplot2::scale_colour_manual(values = method_colours) +
+      scales = if (several_units(panels, settings)) "free_x" else "fixed"
+    ) + ggplot2::scale_colour_manual(values = method_colours()) +
     ggplot2::scale_x_continuous(
       breaks = scales::breaks_extended(4),
       labels = scales::label_number(drop0trailing = TRUE)
@@ -75,23 +69,23 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
     ggplot2::labs(
       x = NULL,
       y = NULL,
-      title = say,
+      title = say_ranking(main_part(part), labels),
       subtitle = say_subtitle(object, part, settings),
       caption = paste0(
         say_caption(settings[settings$panel %in% panels, ], object),
-        suspects_note(part, labels),
-        if (!is.null(floor)) {
-          paste0(
-            " Noise floor: what permuted copies reach in refits beside them; hollow: ",
-            "not above it in those refits."
-          )
-        }
+        suspects_note(part, labels), if (!is.null(floor)) floor_note
       )
-    ) + theme_dreher() +
-    ggplot2::theme(
-      panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3),
-      panel.spacing = ggplot2::unit(18, "pt")
-    )
+    ) + theme_dreher() + theme_of_panels()
+}
+
+floor_note <- paste0(
+  " Noise floor: what permuted copies reach in refits beside them; hollow: not above it in ",
+  "those refits."
+)
+
+# Are different things measured in the panels?
+several_units <- function(panels, settings) {
+  length(unique(settings$measures[match(panels, settings$panel)])) > 1
 }
 
 #' @rdname autoplot.dreher_ranking
@@ -123,10 +117,10 @@ drawn_floor <- function(floor, part, panels, settings) {
   if (is.null(floor)) return(NULL)
   of <- floor$table[
     floor$table$model == part$model[1] &
-      !duplicated(floor$table[c("model", "method", "rows")]),
+      !duplicated(floor$table[c("model", "method", "form", "rows")]),
 
   ]
-  of$panel <- panel_of(of$method, of$rows)
+  of$panel <- panel_of(of)
   of <- of[of$panel %in% panels, ]
   if (!nrow(of)) return(NULL)
   of$panel <- factor(of$panel, panels, panel_names(panels, settings))
@@ -213,7 +207,7 @@ fold_rest <- function(part, labels, top) {
 say_subtitle <- function(x, part, settings) {
   others <- setdiff(unique(x$model), part$model[1])
   paste0(
-    "Predictors of ", attr(x, "target"), ", model ", part$model[1], " (",
+    "Predictors of ", detail(x, "target"), ", model ", part$model[1], " (",
     settings$class[1], ")", if (!is.na(part$class[1])) paste0(", class ", part$class[1]),
     if (length(others)) {
       paste0("; drawn with model = for ", list_words(paste0("\"", others, "\"")))
@@ -263,11 +257,10 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
   check_no_dots(..., .verb = "plot_methods")
   top <- check_count(top, "top", least = 2)
   apart <- check_count(apart, "apart", least = 0)
-  ranking <- shown_ranking(ranking)
-  d <- as_plain(ranking)
+  d <- as_plain(shown_ranking(ranking))
   d <- d[is.na(d$class), ]
   several <- length(unique(d$model)) > 1
-  d$column <- paste0(if (several) paste0(d$model, "\n"), panel_of(d$method, d$rows))
+  d$column <- paste0(if (several) paste0(d$model, "\n"), panel_of(d))
   columns <- unique(d$column)
   if (length(columns) < 2) {
     stop_input(
@@ -275,45 +268,13 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
       todo = "Use rank_predictors() with several of `by`, or several models."
     )
   }
-  labels <- attr(ranking, "labels")
-  mean_rank <- sort(tapply(d$rank, factor(d$predictor, unique(d$predictor)), mean))
-  keep <- names(mean_rank)[seq_len(min(top, length(mean_rank)))]
-  d <- d[d$predictor %in% keep, ]
-  # Ranks among the predictors shown, so that no line leaves the picture.
-  d$place <- stats::ave(d$rank, d$column, FUN = function(r) {
-    rank(r, ties.method = "first")
-  })
-  spread <- tapply(d$rank, d$predictor, function(r) diff(range(r)))
-  # Ranks of predictors that matter nowhere are settled by chance; only those with half an even
-  # share somewhere can disagree.
-  counts <- d$predictor[!is.na(d$share) & d$share >= 0.5 / length(mean_rank)]
-  d$inked <- spread[d$predictor] > apart & d$predictor %in% counts
+  labels <- detail(ranking, "labels")
+  d <- ranks_apart(d, top, apart)
+  counted <- attr(d, "counted")
   d$x <- match(d$column, columns)
   d$under <- grepl("not above floor", d$flag, fixed = TRUE)
   d$label <- shorten(labels[d$predictor], 24)
-  gap <- 0.014 * (length(columns) - 1) *
-    max(1, nchar(max(d$rank)) + any(d$under[d$x %in% range(d$x)]))  # beside the numbers
-  ends <- rbind(
-    transform(d[d$x == 1, ], at = 1 - 0.03 - gap, just = 1),
-    transform(d[d$x == length(columns), ], at = length(columns) + 0.03 + gap, just = 0)
-  )
-  odd <- keep[spread[keep] > apart & keep %in% counts]
-  say <- if (!length(odd)) {
-    paste0(
-      "The columns agree within ", count_of(apart, "rank"),
-      " on every predictor that matters."
-    )
-  } else {
-    paste0(
-      "They disagree by more than ", count_of(apart, "rank"), " on ",
-      if (length(odd) <= 4) {
-        list_words(labels[odd])
-      } else {
-        count_of(length(odd), "predictor")
-      },
-      if (length(odd) < length(keep)) "; on the rest that matter they agree." else "."
-    )
-  }
+  ends <- names_at_ends(d, length(columns))
   ggplot2::ggplot(
     d,
     ggplot2::aes(
@@ -337,28 +298,72 @@ plot_methods <- function(ranking, ..., top = 15, apart = 3) {
       breaks = seq_along(columns),
       labels = columns,
       position = "top",
-      limits = c(
-        1 - 0.28 * max(1, length(columns) - 1),
-        length(columns) + 0.28 * max(1, length(columns) - 1)
-      )
+      limits = c(1, length(columns)) + c(-1, 1) * 0.28 * max(1, length(columns) - 1)
     ) + ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
     ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
     ggplot2::labs(
       x = NULL,
       y = NULL,
-      title = say,
-      subtitle = paste0(
-        "Ranks of the predictors of ", attr(ranking, "target"),
-        if (length(mean_rank) > length(keep)) {
-          paste0(", the first ", length(keep), " of ", length(mean_rank), " by mean rank")
-        },
-        ". In ink: ranks more than ", apart,
-        " apart, with at least half an even share somewhere.",
-        if (any(d$under)) " In brackets: not above the noise floor."
-      )
+      title = say_apart(d, labels, apart),
+      subtitle = apart_subtitle(d, detail(ranking, "target"), counted, apart)
     ) + theme_dreher() +
     ggplot2::theme(
       panel.grid.major = ggplot2::element_blank(),
       axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1)
     )
+}
+
+# The labels beside the numbers of the first and the last column.
+names_at_ends <- function(d, columns) {
+  digits <- nchar(max(d$rank)) + any(d$under[d$x %in% range(d$x)])
+  gap <- 0.014 * (columns - 1) * max(1, digits)
+  rbind(
+    transform(d[d$x == 1, ], at = 1 - 0.03 - gap, just = 1),
+    transform(d[d$x == columns, ], at = columns + 0.03 + gap, just = 0)
+  )
+}
+
+apart_subtitle <- function(d, target, counted, apart) {
+  shown <- length(unique(d$predictor))
+  paste0(
+    "Ranks of the predictors of ", target,
+    if (counted > shown) paste0(", the first ", shown, " of ", counted, " by mean rank"),
+    ". In ink: ranks more than ", apart,
+    " apart, with at least half an even share somewhere.",
+    if (any(d$under)) " In brackets: not above the noise floor."
+  )
+}
+
+# The first by mean rank, with their places among those shown, so that no line leaves the picture,
+# and whether they are inked. Ranks of predictors that matter nowhere are settled by chance; only
+# those with half an even share somewhere can disagree. Attribute `counted`: how many there are
+ranks_apart <- function(d, top, apart) {
+  mean_rank <- sort(tapply(d$rank, factor(d$predictor, unique(d$predictor)), mean))
+  keep <- names(mean_rank)[seq_len(min(top, length(mean_rank)))]
+  d <- d[d$predictor %in% keep, ]
+  d$place <- stats::ave(d$rank, d$column, FUN = function(r) {
+    rank(r, ties.method = "first")
+  })
+  spread <- tapply(d$rank, d$predictor, function(r) diff(range(r)))
+  counts <- d$predictor[!is.na(d$share) & d$share >= 0.5 / length(mean_rank)]
+  d$inked <- spread[d$predictor] > apart & d$predictor %in% counts
+  d$order <- match(d$predictor, keep)
+  structure(d, counted = length(mean_rank))
+}
+
+say_apart <- function(d, labels, apart) {
+  first <- d[order(d$order), ]
+  first <- first[!duplicated(first$predictor), ]
+  odd <- first$predictor[first$inked]
+  if (!length(odd)) {
+    return(paste0(
+      "The columns agree within ", count_of(apart, "rank"),
+      " on every predictor that matters."
+    ))
+  }
+  paste0(
+    "They disagree by more than ", count_of(apart, "rank"), " on ",
+    if (length(odd) <= 4) list_words(labels[odd]) else count_of(length(odd), "predictor"),
+    if (length(odd) < nrow(first)) "; on the rest that matter they agree." else "."
+  )
 }

@@ -20,7 +20,7 @@
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' plot(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
-#' @export
+#' @exportS3Method ggplot2::autoplot
 autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
   check_no_dots(..., .verb = "plot")
   if (is.null(set) && is.null(model) && length(object$curves) > 1) {
@@ -44,11 +44,6 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
   right <- mean(range(d$lower, d$upper)) > chosen$score
   near <- d[abs(d$row - chosen$row) <= 1, ]  # beside the band, there and at the next row
   beside <- if (right) max(near$upper) else min(near$lower)
-  note <- paste0(
-    "chosen (", set$rule, "): ", count_of(set$size, "predictor"),
-    "\nprice on this curve ", format_value(set$price, unit), " [",
-    format_value(set$price_lower, unit), ", ", format_value(set$price_upper, unit), "]"
-  )
   drawn <- d[!is.na(d$random), ]
   ggplot2::ggplot(d, ggplot2::aes(.data$score, .data$row)) +
     ggplot2::geom_vline(
@@ -71,20 +66,8 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     ) +
     ggplot2::geom_point(
       data = chosen, shape = 21, colour = ink, size = 6, stroke = 1.1, fill = NA
-    ) +
-    ggplot2::geom_label(
-      data = chosen,
-      x = beside,
-      label = note,
-      hjust = if (right) -0.06 else 1.06,
-      nudge_y = if (chosen$row > 1) -0.5 else 0.5,
-      size = 3.9,
-      lineheight = 1,
-      fontface = "bold",
-      colour = ink,
-      fill = paper,
-      label.size = 0
-    ) + ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
+    ) + label_of_choice(chosen, note_of_choice(set, unit), beside, right) +
+    ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
     ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
     ggplot2::scale_y_continuous(breaks = d$row, labels = d$name) +
     ggplot2::labs(
@@ -94,16 +77,44 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
       ),
       y = NULL,
       title = say_set(set),
-      subtitle = paste0(
-        "Model ", set$model, if (set$refit != set$model) paste0(", refitted ", set$refit),
-        ", predictors of ", st$target, ", ", say_path(object), "; ",
-        format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times,
-        ". With the choice itself cross-validated: ",
-        format_value(set$procedure$score, unit), " [",
-        format_value(set$procedure$lower, unit), ", ",
-        format_value(set$procedure$upper, unit), "]."
-      )
+      subtitle = say_staircase(object, set, unit)
     ) + theme_dreher() + ggplot2::theme(axis.text.y = ggplot2::element_text(hjust = 0))
+}
+
+label_of_choice <- function(chosen, note, beside, right) {
+  ggplot2::geom_label(
+    data = chosen,
+    x = beside,
+    label = note,
+    hjust = if (right) -0.06 else 1.06,
+    nudge_y = if (chosen$row > 1) -0.5 else 0.5,
+    size = 3.9,
+    lineheight = 1,
+    fontface = "bold",
+    colour = ink,
+    fill = paper,
+    label.size = 0
+  )
+}
+
+note_of_choice <- function(set, unit) {
+  paste0(
+    "chosen (", set$rule, "): ", count_of(set$size, "predictor"),
+    "\nprice on this curve ", format_value(set$price, unit), " [",
+    format_value(set$price_lower, unit), ", ", format_value(set$price_upper, unit), "]"
+  )
+}
+
+say_staircase <- function(x, set, unit) {
+  st <- x$study
+  paste0(
+    "Model ", set$model, if (set$refit != set$model) paste0(", refitted ", set$refit),
+    ", predictors of ", st$target, ", ", say_path(x), "; ", format_number(nrow(st$train)),
+    " rows, ", x$folds, " folds x ", x$times, ". With the choice itself cross-validated: ",
+    format_value(set$procedure$score, unit), " [",
+    format_value(set$procedure$lower, unit), ", ",
+    format_value(set$procedure$upper, unit), "]."
+  )
 }
 
 # All models: score against the number of predictors, one line each, labelled where it ends.
@@ -113,61 +124,12 @@ plot_curves <- function(object) {
   d <- d[!d$candidate %in% beside_path, ]
   models <- names(object$curves)
   sets <- lapply(stats::setNames(nm = models), function(m) choose_set(object, model = m))
-  chosen <- do.call(
-    rbind,
-    lapply(models, function(m) {
-      of <- d[d$model == m, ]
-      of[which.min(abs(of$size - sets[[m]]$size)), ]
-    })
-  )
-  unit <- max(vapply(sets, `[[`, 0, "price_error"), 1e-12)
-  chosen$note <- vapply(
-    sets,
-    function(p) {
-      paste0(
-        p$size, " of ", p$size + length(p$left_out), ", price ",
-        format_value(p$price, unit)
-      )
-    },
-    ""
-  )
-  does <- vapply(
-    utils::head(models, 3),
-    function(m) {
-      paste0(
-        m, " with ", if (sets[[m]]$size) sets[[m]]$size else "none", " of ",
-        sets[[m]]$size + length(sets[[m]]$left_out)
-      )
-    },
-    ""
-  )
+  chosen <- chosen_points(d, sets)
   ends <- do.call(rbind, lapply(models, function(m) utils::tail(d[d$model == m, ], 1)))
-  drawn <- d[!is.na(d$random), ]
-  if (nrow(drawn)) {
-    drawn <- stats::aggregate(
-      cbind(random_lower, random_upper) ~ model + size, drawn, mean
-    )
-  }
-  lines <- stats::setNames(
-    rep_len(c("solid", "longdash", "dotted", "dotdash", "twodash"), length(models)),
-    models
-  )
+  lines <- stats::setNames(rep_len(line_kinds, length(models)), models)
   apart <- spread_labels(ends$score, diff(range(d$score)) / 22)
   ggplot2::ggplot(d, ggplot2::aes(.data$size, .data$score, group = .data$model)) +
-    (if (nrow(drawn)) {
-        ggplot2::geom_ribbon(
-          data = drawn,
-          ggplot2::aes(
-            x = .data$size,
-            ymin = .data$random_lower,
-            ymax = .data$random_upper,
-            group = .data$model
-          ),
-          fill = "#C9C4B8",
-          alpha = 0.35,
-          inherit.aes = FALSE
-        )
-      }) +
+    random_ribbon(d) +
     ggplot2::geom_linerange(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper),
       colour = "#B9C2C6",
@@ -205,17 +167,59 @@ plot_curves <- function(object) {
       y = paste0(
         "Cross-validated ", st$metric$label, " (", st$metric$better, " is better)"
       ),
-      title = paste0(
-        "What more predictors add cannot be told beyond: ", list_words(does), "."
-      ),
+      title = say_curves(sets),
       subtitle = paste0(
         "Predictors of ", st$target, ", ", say_path(object), "; ",
         format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times,
         ". Rings: chosen by one_se.",
-        if (nrow(drawn)) " Shaded: random sets of the same size, 5 to 95 %."
+        if (any(!is.na(d$random))) " Shaded: random sets of the size, 5 to 95 %."
       )
     ) + ggplot2::coord_cartesian(clip = "off") + theme_dreher() +
     ggplot2::theme(legend.position = "none")
+}
+
+line_kinds <- c("solid", "longdash", "dotted", "dotdash", "twodash")
+
+# Of each model the point nearest to the size of its set, with a note.
+chosen_points <- function(d, sets) {
+  out <- do.call(rbind, lapply(names(sets), function(m) {
+    of <- d[d$model == m, ]
+    of[which.min(abs(of$size - sets[[m]]$size)), ]
+  }))
+  unit <- max(vapply(sets, `[[`, 0, "price_error"), 1e-12)
+  out$note <- vapply(sets, function(p) {
+    all <- p$size + length(p$left_out)
+    paste0(p$size, " of ", all, ", price ", format_value(p$price, unit))
+  }, "")
+  out
+}
+
+random_ribbon <- function(d) {
+  drawn <- d[!is.na(d$random), ]
+  if (!nrow(drawn)) return(NULL)
+  drawn <- stats::aggregate(cbind(random_lower, random_upper) ~ model + size, drawn, mean)
+  ggplot2::geom_ribbon(
+    data = drawn,
+    ggplot2::aes(
+      x = .data$size,
+      ymin = .data$random_lower,
+      ymax = .data$random_upper,
+      group = .data$model
+    ),
+    fill = "#C9C4B8",
+    alpha = 0.35,
+    inherit.aes = FALSE
+  )
+}
+
+say_curves <- function(sets) {
+  shown <- utils::head(sets, 3)
+  does <- vapply(names(shown), function(m) {
+    set <- shown[[m]]
+    all <- set$size + length(set$left_out)
+    paste0(m, " with ", if (set$size) set$size else "none", " of ", all)
+  }, "")
+  paste0("What more predictors add cannot be told beyond: ", list_words(does), ".")
 }
 
 # Heights of labels, at least `gap` apart.
@@ -260,7 +264,7 @@ plot.dreher_reduction <- function(x, ...) {
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' plot(find_twins(kiln$train[c("pyro_left", "pyro_right", "hold_minutes", "operator")]))
-#' @export
+#' @exportS3Method ggplot2::autoplot
 autoplot.dreher_twins <- function(object, ..., most = 16) {
   check_no_dots(..., .verb = "plot")
   t <- object$table
@@ -269,13 +273,7 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
   # Where few have twins, the closest of the others give the scale.
   shown <- utils::head(shown, max(sum(!is.na(shown$cluster)) + 4, 6))
   n <- nrow(shown)
-  cells <- expand.grid(row = seq_len(n), column = seq_len(n))
-  cells <- cells[cells$column < cells$row, ]
-  cells$value <- object$association[cbind(
-      shown$predictor[cells$row], shown$predictor[cells$column]
-    )]
-  cells$same <- !is.na(shown$cluster[cells$row]) &
-    shown$cluster[cells$row] == shown$cluster[cells$column]
+  cells <- half_matrix(object, shown)
   names <- data.frame(
     at = seq_len(n),
     label = shorten(unname(object$labels[shown$predictor]), 26),
@@ -284,7 +282,6 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
       is.na(shown$replaceable), "", paste0("  ", format_percent(shown$replaceable))
     )
   )
-  title <- twins_title(object)
   ggplot2::ggplot(cells, ggplot2::aes(.data$column, -.data$row)) +
     ggplot2::geom_tile(ggplot2::aes(fill = .data$value), colour = paper, linewidth = 1) +
     ggplot2::geom_tile(
@@ -319,23 +316,32 @@ autoplot.dreher_twins <- function(object, ..., most = 16) {
     ggplot2::labs(
       x = NULL,
       y = NULL,
-      title = title,
-      subtitle = paste0(
-        "Association of predictors, 0 to 1, on ", format_number(object$n),
-        " rows; boxed: twins, mean association ", object$least, " or more; bold: stays",
-        if (any(!is.na(shown$replaceable))) {
-          "; beside the names: how far all others together replace it"
-        },
-        "."
-      )
-    ) + theme_dreher() +
-    ggplot2::theme(
-      legend.position = "none",
-      axis.text = ggplot2::element_blank(),
-      panel.grid.major = ggplot2::element_blank(),
-      panel.grid.major.x = ggplot2::element_blank(),
-      panel.grid.major.y = ggplot2::element_blank()
-    )
+      title = twins_title(object),
+      subtitle = twins_subtitle(object, shown)
+    ) + theme_dreher() + theme_of_cells()
+}
+
+# The cells below the diagonal.
+half_matrix <- function(twins, shown) {
+  n <- nrow(shown)
+  cells <- expand.grid(row = seq_len(n), column = seq_len(n))
+  cells <- cells[cells$column < cells$row, ]
+  at <- cbind(shown$predictor[cells$row], shown$predictor[cells$column])
+  cells$value <- twins$association[at]
+  cells$same <- !is.na(shown$cluster[cells$row]) &
+    shown$cluster[cells$row] == shown$cluster[cells$column]
+  cells
+}
+
+twins_subtitle <- function(twins, shown) {
+  paste0(
+    "Association of predictors, 0 to 1, on ", format_number(twins$n),
+    " rows; boxed: twins, mean association ", twins$least, " or more; bold: stays",
+    if (any(!is.na(shown$replaceable))) {
+      "; beside the names: how far all others together replace it"
+    },
+    "."
+  )
 }
 
 # What those that could go are told of by those that stay.

@@ -12,26 +12,15 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' plot(stability(rank_predictors(st, by = "permutation", resamples = draw_resamples(kiln$train, times = 20))))
-#' @export
+#' drawn <- draw_resamples(kiln$train, times = 20)
+#' plot(stability(rank_predictors(st, by = "permutation", resamples = drawn)))
+#' @exportS3Method ggplot2::autoplot
 autoplot.dreher_stability <- function(
     object, ..., model = NULL, method = NULL, rows = NULL, slice = NULL, top = 25) {
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
-  fits <- rep(TRUE, length(object$parts))
   wanted <- list(model = model, method = method, rows = rows, slice = slice)
-  for (w in names(wanted)) {
-    if (!is.null(wanted[[w]])) {
-      have <- vapply(object$parts, function(p) as.character(p$table[[w]][1]), "")
-      fits <- fits & have %in% check_choice(wanted[[w]], unique(have), w)
-    }
-  }
-  if (!any(fits)) {
-    stop_input(
-      "No part of the result fits `model`, `method`, `rows` and `slice` at once."
-    )
-  }
-  part <- object$parts[[which(fits)[1]]]
+  part <- pick_stability_part(object, wanted)
   table <- utils::head(part$table, top)
   p <- nrow(part$table)
   last <- min(p, max(table$rank_upper, table$spread_upper, nrow(table), na.rm = TRUE))
@@ -42,8 +31,7 @@ autoplot.dreher_stability <- function(
   breaks <- which(diff(table$tier) > 0)
   cells$under <- (table$above_floor %in% FALSE)[cells$i]
   under <- any(cells$under)
-  colour <- method_colours[[table$method[1]]]
-  others <- length(object$parts) - 1
+  colour <- method_colours()[[table$method[1]]]
   ggplot2::ggplot(cells[cells$often > 0, ], ggplot2::aes(.data$rank, .data$i)) +
     ggplot2::geom_tile(
       ggplot2::aes(alpha = .data$often, fill = .data$under), width = 0.94, height = 0.62
@@ -57,15 +45,7 @@ autoplot.dreher_stability <- function(
       width = 0.94,
       height = 0.62
     ) +
-    ggplot2::geom_linerange(
-      ggplot2::aes(
-        y = .data$y + 0.42, xmin = .data$rank_lower - 0.4, xmax = .data$rank_upper + 0.4
-      ),
-      data = table[table$settled %in% FALSE, ],
-      inherit.aes = FALSE,
-      colour = ink,
-      linewidth = 0.7
-    ) +
+    rank_set_lines(table) +
     ggplot2::geom_hline(
       yintercept = breaks + 0.5 + 0.09, colour = muted, linewidth = 0.3
     ) +
@@ -82,43 +62,85 @@ autoplot.dreher_stability <- function(
       breaks = table$y, labels = rows_of, expand = ggplot2::expansion(add = 0.3)
     ) +
     ggplot2::scale_x_continuous(
-      breaks = unique(c(1, scales::breaks_extended(10)(c(1, last)))) |>
-        (\(b) b[b >= 1 & b <= last & b == round(b)])(),
-      position = "top",
-      expand = ggplot2::expansion(add = 0.2)
+      breaks = whole_breaks(last), position = "top", expand = ggplot2::expansion(add = 0.2)
     ) +
     ggplot2::labs(
       x = "rank",
       y = NULL,
       title = say_stability(part, object$labels, object$about),
-      subtitle = paste0(
-        "Predictors of ", object$target, ", ", part_name(part$table), ": ranks over ",
-        part$times, " ", kind_words[[object$about$kind]], " (", settings_of(object, part),
-        ")", if (p > nrow(table)) paste0("; the first ", nrow(table), " of ", p), "."
-      ),
-      caption = paste0(
-        if (object$about$kind == "seeds") {
-          "Shade and percent: how often each rank was taken."
-        } else {
-          paste0(
-            "Shade and percent: how often each rank was taken. Boxed: settled. Line ",
-            "below: joint ", format_percent(object$level),
-            " rank set of an open one. Rules: tiers, whose members cannot be told from ",
-            "their first. "
-          )
-        },
-        if (under) "Grey: not above the noise floor. ",
-        paste(
-          c(say_measures(part), if (nzchar(say_caveats(part))) say_caveats(part)),
-          collapse = " "
-        ),
-        if (others > 0) {
-          paste0(
-            " ", count_of(others, "more part", TRUE), ": model =, method = or rows =."
-          )
-        }
-      )
+      subtitle = stability_subtitle(object, part, nrow(table)),
+      caption = say_rank_strip(object, part, under)
     ) + theme_dreher() + ggplot2::theme(panel.grid.major = ggplot2::element_blank())
+}
+
+# Joint rank sets of open predictors.
+rank_set_lines <- function(table) {
+  ggplot2::geom_linerange(
+    ggplot2::aes(
+      y = .data$y + 0.42, xmin = .data$rank_lower - 0.4, xmax = .data$rank_upper + 0.4
+    ),
+    data = table[table$settled %in% FALSE, ],
+    inherit.aes = FALSE,
+    colour = ink,
+    linewidth = 0.7
+  )
+}
+
+stability_subtitle <- function(object, part, shown) {
+  p <- nrow(part$table)
+  paste0(
+    "Predictors of ", object$target, ", ", part_name(part$table), ": ranks over ",
+    part$times, " ", kind_words[[object$about$kind]], " (", settings_of(object, part), ")",
+    if (p > shown) paste0("; the first ", shown, " of ", p), "."
+  )
+}
+
+# wanted: model, method, rows and slice, NULL where any will do.
+pick_stability_part <- function(object, wanted) {
+  fits <- rep(TRUE, length(object$parts))
+  for (w in names(wanted)) {
+    if (!is.null(wanted[[w]])) {
+      have <- vapply(object$parts, function(p) as.character(p$table[[w]][1]), "")
+      fits <- fits & have %in% check_choice(wanted[[w]], unique(have), w)
+    }
+  }
+  if (!any(fits)) {
+    stop_input(
+      "No part of the result fits `model`, `method`, `rows` and `slice` at once."
+    )
+  }
+  object$parts[[which(fits)[1]]]
+}
+
+whole_breaks <- function(last) {
+  breaks <- unique(c(1, scales::breaks_extended(10)(c(1, last))))
+  breaks[breaks >= 1 & breaks <= last & breaks == round(breaks)]
+}
+
+say_rank_strip <- function(object, part, under) {
+  others <- length(object$parts) - 1
+  paste0(
+    if (object$about$kind == "seeds") {
+      "Shade and percent: how often each rank was taken."
+    } else {
+      paste0(
+        "Shade and percent: how often each rank was taken. Boxed: settled. Line ",
+        "below: joint ", format_percent(object$level),
+        " rank set of an open one. Rules: tiers, whose members cannot be told from ",
+        "their first. "
+      )
+    },
+    if (under) "Grey: not above the noise floor. ",
+    paste(
+      c(say_measures(part), if (nzchar(say_caveats(part))) say_caveats(part)),
+      collapse = " "
+    ),
+    if (others > 0) {
+      paste0(
+        " ", count_of(others, "more part", TRUE), ": model =, method = or rows =."
+      )
+    }
+  )
 }
 
 #' @rdname autoplot.dreher_stability
@@ -140,7 +162,7 @@ plot.dreher_stability <- function(x, ...) {
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
 #' plot(agreement(rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train))))
-#' @export
+#' @exportS3Method ggplot2::autoplot
 autoplot.dreher_agreement <- function(object, ...) {
   check_no_dots(..., .verb = "plot")
   lists <- object$lists
@@ -223,15 +245,15 @@ plot.dreher_agreement <- function(x, ...) {
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + operator, kiln$train)
 #' plot(noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 19))
-#' @export
+#' @exportS3Method ggplot2::autoplot
 autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
   models <- unique(object$table$model)
   model <- if (is.null(model)) models[1] else check_choice(model, models, "model")
   d <- object$table[object$table$model == model, ]
-  panels <- unique(panel_of(d$method, d$rows))
-  d$panel <- factor(panel_of(d$method, d$rows), panels)
+  panels <- unique(panel_of(d))
+  d$panel <- factor(panel_of(d), panels)
   first <- d[d$panel == panels[1], ]
   shown <- utils::head(first$predictor[order(-first$importance)], top)
   floor <- d[!duplicated(d$panel), ]
@@ -260,7 +282,7 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
       size = 3.3,
       colour = muted
     ) + ggplot2::scale_shape_manual(values = c(`TRUE` = 16, `FALSE` = 1)) +
-    ggplot2::scale_colour_manual(values = method_colours) +
+    ggplot2::scale_colour_manual(values = method_colours()) +
     ggplot2::scale_x_continuous(
       breaks = scales::breaks_extended(4),
       labels = scales::label_number(drop0trailing = TRUE),
@@ -273,31 +295,27 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
         object$table[object$table$model == model & object$table$method == d$method[1], ],
         object$labels
       ),
-      subtitle = paste0(
-        "Predictors of ", object$target, ", model ", model, ": importance in ",
-        object$draws, " refits with a permuted copy of every predictor",
-        if (object$conditional) " (within strata)",
-        if (length(shown) < nrow(first)) {
-          paste0("; the first ", length(shown), " of ", nrow(first))
-        },
-        if (length(models) > 1) {
-          paste0(
-            "; drawn with model = for ",
-            list_words(paste0("\"", setdiff(models, model), "\""))
-          )
-        },
-        "."
-      ),
+      subtitle = floor_subtitle(object, model, length(shown), nrow(first)),
       caption = paste0(
         "Shaded: what the largest copy stays under in ", format_percent(1 - object$alpha),
         " of the refits; its edge as far as ", object$draws,
         " of them tell. p: family-wise. Hollow: not above it. ", what_floor_asks(object)
       )
-    ) + theme_dreher() +
-    ggplot2::theme(
-      panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3),
-      panel.spacing = ggplot2::unit(18, "pt")
-    )
+    ) + theme_dreher() + theme_of_panels()
+}
+
+floor_subtitle <- function(object, model, shown, all) {
+  others <- setdiff(unique(object$table$model), model)
+  paste0(
+    "Predictors of ", object$target, ", model ", model, ": importance in ", object$draws,
+    " refits with a permuted copy of every predictor",
+    if (object$conditional) " (within strata)",
+    if (shown < all) paste0("; the first ", shown, " of ", all),
+    if (length(others)) {
+      paste0("; drawn with model = for ", list_words(paste0("\"", others, "\"")))
+    },
+    "."
+  )
 }
 
 #' @rdname autoplot.dreher_floor

@@ -93,7 +93,7 @@ sort_results <- function(study, given) {
       )
     }
     other <- if (kind %in% c("ranking", "comparison")) {
-      attr(x, "fingerprint")
+      detail(x, "fingerprint")
     } else if (kind %in% c("stability", "agreement", "floor")) {
       x$fingerprint
     } else {
@@ -108,8 +108,8 @@ sort_results <- function(study, given) {
     out[[kind]] <- x
   }
   if (is.null(out$floor)) {
-    out$floor <- attr(out$ranking, "floor")
-  } else if (!is.null(out$ranking) && is.null(attr(out$ranking, "floor"))) {
+    out$floor <- detail(out$ranking, "floor")
+  } else if (!is.null(out$ranking) && is.null(detail(out$ranking, "floor"))) {
     out$ranking <- with_floor(out$ranking, out$floor)
   }
   if (is.null(out$set) && !is.null(out$reduction) && length(out$reduction$curves) == 1) {
@@ -165,7 +165,7 @@ page_answer <- function(r) {
 say_main <- function(ranking) {
   d <- as_plain(shown_ranking(ranking))
   d <- d[is.na(d$class), ]
-  say_ranking(main_part(d[d$model == d$model[1], ]), attr(ranking, "labels"))
+  say_ranking(main_part(d[d$model == d$model[1], ]), detail(ranking, "labels"))
 }
 
 page_facts <- function(r) {
@@ -249,7 +249,7 @@ page_table <- function(columns, values = list(), search = FALSE) {
 }
 
 page_scores <- function(x) {
-  if (isTRUE(attr(x, "seen"))) {
+  if (isTRUE(detail(x, "seen"))) {
     return(page_table(
       list(
         Model = x$model,
@@ -291,10 +291,10 @@ page_ranking <- function(x) {
   page_table(
     list(
       Model = d$model,
-      Method = panel_of(d$method, d$rows),
+      Method = panel_of(d),
       Class = ifelse(is.na(d$class), "", d$class),
       Rank = d$rank,
-      Predictor = unname(attr(x, "labels")[d$predictor]),
+      Predictor = unname(detail(x, "labels")[d$predictor]),
       Importance = format_value(d$importance, half),
       Interval = ifelse(
         is.na(d$lower),
@@ -323,7 +323,7 @@ page_stability <- function(x) {
     c(
       list(
         Model = d$model,
-        Method = panel_of(d$method, d$rows),
+        Method = panel_of(d),
         Predictor = unname(x$labels[d$predictor]),
         Rank = d$rank,
         `Rank set` = ifelse(
@@ -356,7 +356,7 @@ page_floor <- function(x) {
   page_table(
     list(
       Model = d$model,
-      Method = panel_of(d$method, d$rows),
+      Method = panel_of(d),
       Predictor = unname(x$labels[d$predictor]),
       Importance = format_value(d$importance, unit),
       Floor = paste0(
@@ -428,7 +428,7 @@ page_comparison <- function(x) {
       Size = d$size,
       Score = format_value(d$score, unit),
       `Difference in loss` = ifelse(
-        d$set == attr(x, "reference"),
+        d$set == detail(x, "reference"),
         "reference",
         paste0(
           format_value(d$difference, unit), " [", format_value(d$diff_lower, unit), ", ",

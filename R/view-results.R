@@ -51,13 +51,13 @@ write_results <- function(x, file, ...) {
       ),
       xlsx = writexl::write_xlsx(
         list(
-          rows = cbind(table, with_settings(table, about, attr(x, "settings"))),
+          rows = cbind(table, with_settings(table, about, detail(x, "settings"))),
           about = about_sheet(about)
         ),
         file
       ),
       csv = data.table::fwrite(
-        cbind(table, with_settings(table, about, attr(x, "settings"))), file, na = ""
+        cbind(table, with_settings(table, about, detail(x, "settings"))), file, na = ""
       )
     ),
     error = function(e) {
@@ -84,7 +84,7 @@ about_sheet <- function(about) {
 circumstances <- function(x) {
   st <- if (is.list(x) && inherits(x[["study"]], "dreher_study")) x$study
   pick <- function(name, other = NULL) {
-    v <- attr(x, name)
+    v <- detail(x, name)
     if (is.null(v)) v <- other
     if (is.null(v) || (length(v) == 1 && is.na(v))) NULL else v
   }
@@ -100,7 +100,7 @@ circumstances <- function(x) {
     seed = pick("seed", if (is.list(x)) x[["seed"]]),
     data = pick("fingerprint", st$fingerprint)
   )
-  settings <- attr(x, "settings")
+  settings <- detail(x, "settings")
   if (!is.null(settings)) out$settings <- settings
   Filter(Negate(is.null), out)
 }
@@ -113,15 +113,7 @@ with_settings <- function(table, about, settings) {
     seq_len(nrow(table)), , drop = FALSE
   ]
   if (!is.null(settings)) {
-    rows <- if (is.null(table$slice)) {
-      table$rows
-    } else {
-      rows_with_slice(table$rows, table$slice)
-    }
-    i <- match(
-      paste(table$model, table$method, rows),
-      paste(settings$model, settings$method, settings$rows)
-    )
+    i <- match(x_keys(table, setting_columns), x_keys(settings, setting_columns))
     out <- cbind(out, settings[i, c("n", "repeats", "background", "scale", "measures")])
   }
   out

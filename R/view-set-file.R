@@ -10,22 +10,26 @@
 #'   [compare_sets()] takes it as a set.
 #' @details The file is one object:
 #'
-#' | field | holds |
-#' |---|---|
-#' | `format` | `"dreher predictor set"`, and its `version`, 1 |
-#' | `target`, `model`, `refit` | names: what is predicted, the model that ranked, the model that was trained on the set |
-#' | `predictors`, `left_out` | names, in the order found; empty where nothing was chosen |
-#' | `families` | names of the families and their members in the set |
-#' | `stands_for` | predictors of the set and the twins that could stand in for them |
-#' | `rule`, `margin` | how it was chosen; `margin` with its unit, or null |
-#' | `metric`, `better` | the metric's name; `lower` or `higher` |
-#' | `score`, `all`, `constant` | cross-validated scores of the set, of all predictors and of none |
-#' | `price`, `procedure` | objects with `value`, `lower`, `upper`: the loss paid against all predictors; the score of the whole procedure |
-#' | `stability` | chance-corrected stability of the choice over splits, or null |
-#' | `looks` | a list, one object for each time the set was confirmed on untouched rows: fingerprints of `rows` and `set`, `n`, `statement`, `at` |
-#' | `level`, `seed` | of the intervals; of all that was drawn |
-#' | `rows`, `data` | number of training rows; fingerprint of their target and predictors |
-#' | `repeat` | the calls that give the set again |
+#' \describe{
+#'   \item{`format`}{`"dreher predictor set"`, and its `version`, 1}
+#'   \item{`target`, `model`, `refit`}{names: what is predicted, the model that ranked, the model
+#'   that was trained on the set}
+#'   \item{`predictors`, `left_out`}{names, in the order found; empty where nothing was chosen}
+#'   \item{`families`}{names of the families and their members in the set}
+#'   \item{`stands_for`}{predictors of the set and the twins that could stand in for them}
+#'   \item{`rule`, `margin`}{how it was chosen; `margin` with its unit, or null}
+#'   \item{`metric`, `better`}{the metric's name; `lower` or `higher`}
+#'   \item{`score`, `all`, `constant`}{cross-validated scores of the set, of all predictors and
+#'   of none}
+#'   \item{`price`, `procedure`}{objects with `value`, `lower`, `upper`: the loss paid against
+#'   all predictors; the score of the whole procedure}
+#'   \item{`stability`}{chance-corrected stability of the choice over splits, or null}
+#'   \item{`looks`}{a list, one object for each time the set was confirmed on untouched rows:
+#'   fingerprints of `rows` and `set`, `n`, `statement`, `at`}
+#'   \item{`level`, `seed`}{of the intervals; of all that was drawn}
+#'   \item{`rows`, `data`}{number of training rows; fingerprint of their target and predictors}
+#'   \item{`repeat`}{the calls that give the set again}
+#' }
 #' @section Errors: A file that cannot be written or read, or is no such file.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -49,6 +53,9 @@ write_predictor_set <- function(set, file) {
   family <- st$dictionary$family[match(set$predictors, st$dictionary$predictor)]
   one <- jsonlite::unbox
   number <- function(x) one(if (length(x) && is.finite(x)) as.double(x) else NA_real_)
+  around <- function(value, lower, upper) {
+    list(value = number(value), lower = number(lower), upper = number(upper))
+  }
   about <- list(
     format = one("dreher predictor set"),
     version = one(1L),
@@ -66,16 +73,8 @@ write_predictor_set <- function(set, file) {
     score = number(set$score),
     all = number(set$full_score),
     constant = number(set$constant_score),
-    price = list(
-      value = number(set$price),
-      lower = number(set$price_lower),
-      upper = number(set$price_upper)
-    ),
-    procedure = list(
-      value = number(set$procedure$score),
-      lower = number(set$procedure$lower),
-      upper = number(set$procedure$upper)
-    ),
+    price = around(set$price, set$price_lower, set$price_upper),
+    procedure = around(set$procedure$score, set$procedure$lower, set$procedure$upper),
     stability = number(set$stability[["value"]]),
     looks = looks_of_set(set),
     level = one(set$level),
@@ -87,19 +86,11 @@ write_predictor_set <- function(set, file) {
   for (name in c("families", "stands_for")) {
     if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())
   }
-  tryCatch(
-    writeLines(jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE), file),
-    error = function(e) {
-      stop_input(
-        paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)
-      )
-    },
-    warning = function(e) {
-      stop_input(
-        paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)
-      )
-    }
-  )
+  unwritable <- function(e) {
+    stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e))
+  }
+  text <- jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE)
+  tryCatch(writeLines(text, file), error = unwritable, warning = unwritable)
   invisible(file)
 }
 

@@ -6,9 +6,9 @@ kind_words <- c(
 )
 
 say_resamples <- function(x) {
-  about <- attr(x, "resamples")
+  about <- detail(x, "resamples")
   if (is.null(about)) return(NULL)
-  failed <- attr(x, "failed")
+  failed <- detail(x, "failed")
   paste0(
     "Means over ", about$times, " ", kind_words[[about$kind]],
     "; stability() says how far the order can be trusted.",
@@ -46,7 +46,7 @@ say_floor <- function(floor, labels) {
 
 part_name <- function(d) {
   paste0(
-    d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])),
+    d$model[1], ", ", in_sentence(panel_of(d[1, ])),
     if (!is.na(d$slice[1])) paste0(", ", d$slice[1])
   )
 }
@@ -58,19 +58,8 @@ say_places <- function(lower, upper) {
 # The verdict: tier by tier, what is settled and what is open.
 say_stability <- function(part, labels, about) {
   d <- part$table
+  if (about$kind == "seeds") return(say_own_noise(d))
   name <- function(p) shorten(labels[p], 24)
-  if (about$kind == "seeds") {
-    same <- sum(d$spread_lower == d$spread_upper)
-    return(paste0(
-      "With other seeds of the model ",
-      if (same == nrow(d)) {
-        "every predictor keeps"
-      } else {
-        paste0(same, " of ", nrow(d), " predictors keep")
-      },
-      " the rank. That is the learner's own noise; of other samples it says nothing."
-    ))
-  }
   if (all(is.na(d$tier))) {
     return(paste0(
       "Too few resamples for rank sets: the first ",
@@ -78,76 +67,81 @@ say_stability <- function(part, labels, about) {
       list_words(name(utils::head(d$predictor, 3))), " on average."
     ))
   }
+  paste(
+    c(say_settled(d, name), say_open(d[!d$settled, ], name), say_doubtful(d, name)),
+    collapse = " "
+  )
+}
+
+say_own_noise <- function(d) {
+  same <- sum(d$spread_lower == d$spread_upper)
+  paste0(
+    "With other seeds of the model ",
+    if (same == nrow(d)) {
+      "every predictor keeps"
+    } else {
+      paste0(same, " of ", nrow(d), " predictors keep")
+    },
+    " the rank. That is the learner's own noise; of other samples it says nothing."
+  )
+}
+
+say_settled <- function(d, name) {
   settled <- d[d$settled, ]
-  out <- if (nrow(settled) == nrow(d)) {
-    "Settled: the whole order."
-  } else if (!nrow(settled)) {
-    "No rank is settled."
-  } else {
-    paste0(
-      "Settled: ",
-      list_words(paste0(
-        name(settled$predictor)[seq_len(min(5, nrow(settled)))], " (",
-        settled$rank[seq_len(min(5, nrow(settled)))], ")"
-      )),
-      if (nrow(settled) > 5) paste0(" and ", nrow(settled) - 5, " more"), "."
-    )
-  }
-  # Runs of predictors whose rank sets overlap.
-  open <- d[!d$settled, ]
-  if (nrow(open)) {
-    runs <- list()
-    from <- 1
-    reach <- open$rank_upper[1]
-    for (i in seq_len(nrow(open))[-1]) {
-      if (open$rank_lower[i] > reach) {
-        runs <- c(runs, list(from:(i - 1)))
-        from <- i
-      }
-      reach <- max(reach, open$rank_upper[i])
+  if (nrow(settled) == nrow(d)) return("Settled: the whole order.")
+  if (!nrow(settled)) return("No rank is settled.")
+  shown <- utils::head(settled, 5)
+  paste0(
+    "Settled: ", list_words(paste0(name(shown$predictor), " (", shown$rank, ")")),
+    if (nrow(settled) > 5) paste0(" and ", nrow(settled) - 5, " more"), "."
+  )
+}
+
+# Runs of predictors whose rank sets overlap: list of row numbers. open: in order of rank
+overlapping_runs <- function(open) {
+  runs <- list()
+  from <- 1
+  reach <- open$rank_upper[1]
+  for (i in seq_len(nrow(open))[-1]) {
+    if (open$rank_lower[i] > reach) {
+      runs <- c(runs, list(from:(i - 1)))
+      from <- i
     }
-    runs <- c(runs, list(from:nrow(open)))
-    say <- vapply(
-      runs,
-      function(r) {
-        paste0(
-          say_places(min(open$rank_lower[r]), max(open$rank_upper[r])), " (",
-          if (length(r) <= 4) {
-            list_words(name(open$predictor[r]))
-          } else {
-            count_of(length(r), "predictor")
-          },
-          ")"
-        )
-      },
-      ""
-    )
-    out <- paste0(
-      out, " Open: ranks ", list_words(utils::head(say, 4)),
-      if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"),
-      ", each in more than one order."
-    )
+    reach <- max(reach, open$rank_upper[i])
   }
+  c(runs, list(from:nrow(open)))
+}
+
+say_open <- function(open, name) {
+  if (!nrow(open)) return(NULL)
+  one <- function(r) {
+    few <- length(r) <= 4
+    who <- if (few) list_words(name(open$predictor[r])) else count_of(length(r), "predictor")
+    paste0(say_places(min(open$rank_lower[r]), max(open$rank_upper[r])), " (", who, ")")
+  }
+  say <- vapply(overlapping_runs(open), one, "")
+  paste0(
+    "Open: ranks ", list_words(utils::head(say, 4)),
+    if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"),
+    ", each in more than one order."
+  )
+}
+
+# What does not stand out from noise, or from doing nothing.
+say_doubtful <- function(d, name) {
   under <- d$predictor[d$above_floor %in% FALSE]
-  nothing <- sum(!is.na(d$lower) & d$lower <= 0)
   if (length(under)) {
-    out <- paste0(
-      out, " ",
-      if (length(under) <= 4) {
-        list_words(name(under))
-      } else {
-        count_of(length(under), "predictor", TRUE)
-      },
-      " cannot be told from noise."
-    )
-  } else if (all(is.na(d$above_floor)) && d$method[1] %in% c("permutation", "refit") &&
-      nothing > 0) {
-    out <- paste0(
-      out, " ", if (nothing == 1) "One cannot" else paste(nothing, "cannot"),
-      " be told from doing nothing."
-    )
+    few <- length(under) <= 4
+    who <- if (few) list_words(name(under)) else count_of(length(under), "predictor", TRUE)
+    return(paste0(who, " cannot be told from noise."))
   }
-  out
+  nothing <- sum(!is.na(d$lower) & d$lower <= 0)
+  centred <- d$method[1] %in% c("permutation", "refit")
+  if (!all(is.na(d$above_floor)) || !centred || nothing == 0) return(NULL)
+  paste0(
+    if (nothing == 1) "One cannot" else paste(nothing, "cannot"),
+    " be told from doing nothing."
+  )
 }
 
 # What else is to be said of the verdict: whose noise it is, and whether more resamples could
@@ -275,7 +269,8 @@ format_stability <- function(x, lines = 24) {
   failed <- if (NROW(x$failed)) {
     wrap_lines(paste0(
       count_of(nrow(x$failed), "piece", TRUE), " failed and ",
-      if (nrow(x$failed) == 1) "is" else "are", " missing: see attr(ranking, \"failed\")."
+      if (nrow(x$failed) == 1) "is" else "are",
+      " missing: see ranking_details(ranking, \"failed\")."
     ))
   }
   if (several) {
@@ -482,7 +477,7 @@ format_floor <- function(x, lines = 24) {
     some <- utils::head(d, room)
     c(
       paste0(
-        d$model[1], ", ", in_sentence(panel_of(d$method[1], d$rows[1])), ": floor ",
+        d$model[1], ", ", in_sentence(panel_of(d[1, ])), ": floor ",
         format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ",
         format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ",
         nrow(d)

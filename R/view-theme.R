@@ -78,3 +78,22 @@ break_lines <- function(text, size, face) {
   }
   paste(lines, collapse = "\n")
 }
+
+# For panels of dots in rows.
+theme_of_panels <- function() {
+  ggplot2::theme(
+    panel.grid.major.y = ggplot2::element_line(colour = hairline, linewidth = 0.3),
+    panel.spacing = ggplot2::unit(18, "pt")
+  )
+}
+
+# For figures whose cells or words are the scale.
+theme_of_cells <- function() {
+  ggplot2::theme(
+    legend.position = "none",
+    axis.text = ggplot2::element_blank(),
+    panel.grid.major = ggplot2::element_blank(),
+    panel.grid.major.x = ggplot2::element_blank(),
+    panel.grid.major.y = ggplot2::element_blank()
+  )
+}

@@ -204,7 +204,7 @@ models <- list(
   lm_dot = list(task = "regression", fit = function(d, y) {
     d <- plain(d)[c(steady(d, y), y)]
     list(
-      model = eval(bquote(stats::lm(.(stats::as.formula(paste0("`", y, "` ~ .")))  , d)))
+      model = eval(bquote(stats::lm(.(stats::as.formula(paste0("`", y, "` ~ ."))), d)))
     )
   }),
   glm = list(task = "two", fit = function(d, y) {

@@ -66,11 +66,20 @@ if ("kiln" %in% commandArgs(TRUE)) {
 }
 
 if ("wide" %in% commandArgs(TRUE)) {
-  in_fresh_session <- "library(dreher); set.seed(1); n <- 500; p <- 5000; x <- as.data.frame(matrix(rnorm(n * p), n)); x$y <- x$V1 + 0.8 * x$V2 + 0.6 * x$V3 + rnorm(n);
-fit <- glmnet::glmnet(as.matrix(x[1:p]), x$y, lambda = 0.1); st <- study(list(linear = fit), x[1:100, ], 'y', train = x, threads = 1);
-seconds <- system.time(rd <- reduce_predictors(st, by = 'coefficient', path = 'backward', steps = 'geometric', sizes = round(2 * 1.6^(0:16)), times = 1, inner_folds = 2, random = 0))[[3]];
-stopifnot(all(paste0('V', 1:3) %in% choose_set(rd)$predictors));
-cat('\\n', seconds, as.double(sub('[^0-9]*([0-9]+).*', '\\\\1', grep('VmHWM', readLines('/proc/self/status'), value = TRUE))) / 1024)"
+  in_fresh_session <- paste(
+    "library(dreher); set.seed(1); n <- 500; p <- 5000",
+    "x <- as.data.frame(matrix(rnorm(n * p), n))",
+    "x$y <- x$V1 + 0.8 * x$V2 + 0.6 * x$V3 + rnorm(n)",
+    "fit <- glmnet::glmnet(as.matrix(x[1:p]), x$y, lambda = 0.1)",
+    "st <- study(list(linear = fit), x[1:100, ], 'y', train = x, threads = 1)",
+    "seconds <- system.time(rd <- reduce_predictors(st, by = 'coefficient',",
+    "path = 'backward', steps = 'geometric', sizes = round(2 * 1.6^(0:16)), times = 1,",
+    "inner_folds = 2, random = 0))[[3]]",
+    "stopifnot(all(paste0('V', 1:3) %in% choose_set(rd)$predictors))",
+    "peak <- grep('VmHWM', readLines('/proc/self/status'), value = TRUE)",
+    "cat('\\n', seconds, as.double(sub('[^0-9]*([0-9]+).*', '\\\\1', peak)) / 1024)",
+    sep = "\n"
+  )
   said <- utils::tail(
     system2(
       file.path(R.home("bin"), "Rscript"),

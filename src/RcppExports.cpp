@@ -117,6 +117,43 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// stack_ranger
+Rcpp::List stack_ranger(Rcpp::List columns, Rcpp::List values, Rcpp::List children, Rcpp::LogicalVector is_ordered, Rcpp::IntegerVector n_levels);
+RcppExport SEXP _dreher_stack_ranger(SEXP columnsSEXP, SEXP valuesSEXP, SEXP childrenSEXP, SEXP is_orderedSEXP, SEXP n_levelsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::List >::type children(childrenSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type is_ordered(is_orderedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type n_levels(n_levelsSEXP);
+    rcpp_result_gen = Rcpp::wrap(stack_ranger(columns, values, children, is_ordered, n_levels));
+    return rcpp_result_gen;
+END_RCPP
+}
+// shift_places
+Rcpp::IntegerVector shift_places(Rcpp::IntegerVector x, Rcpp::IntegerVector size);
+RcppExport SEXP _dreher_shift_places(SEXP xSEXP, SEXP sizeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type size(sizeSEXP);
+    rcpp_result_gen = Rcpp::wrap(shift_places(x, size));
+    return rcpp_result_gen;
+END_RCPP
+}
+// boosting_losses
+Rcpp::CharacterVector boosting_losses();
+RcppExport SEXP _dreher_boosting_losses() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    rcpp_result_gen = Rcpp::wrap(boosting_losses());
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_impurity
 Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target, Rcpp::IntegerMatrix count, int held, Rcpp::NumericMatrix held_x, Rcpp::NumericMatrix held_target, int threads);
 RcppExport SEXP _dreher_forest_impurity(SEXP forestSEXP, SEXP xSEXP, SEXP targetSEXP, SEXP countSEXP, SEXP heldSEXP, SEXP held_xSEXP, SEXP held_targetSEXP, SEXP threadsSEXP) {
@@ -149,9 +186,9 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// forest_regain
-Rcpp::NumericMatrix forest_regain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
-RcppExport SEXP _dreher_forest_regain(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP singleSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
+// recompute_gains
+Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
+RcppExport SEXP _dreher_recompute_gains(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP singleSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -168,7 +205,7 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type round(roundSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_regain(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads));
+    rcpp_result_gen = Rcpp::wrap(recompute_gains(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -191,30 +228,34 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// stack_ranger
-Rcpp::List stack_ranger(Rcpp::List columns, Rcpp::List values, Rcpp::List children, Rcpp::LogicalVector is_ordered, Rcpp::IntegerVector n_levels);
-RcppExport SEXP _dreher_stack_ranger(SEXP columnsSEXP, SEXP valuesSEXP, SEXP childrenSEXP, SEXP is_orderedSEXP, SEXP n_levelsSEXP) {
+// forest_shapley
+Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
+RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::List >::type columns(columnsSEXP);
-    Rcpp::traits::input_parameter< Rcpp::List >::type values(valuesSEXP);
-    Rcpp::traits::input_parameter< Rcpp::List >::type children(childrenSEXP);
-    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type is_ordered(is_orderedSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type n_levels(n_levelsSEXP);
-    rcpp_result_gen = Rcpp::wrap(stack_ranger(columns, values, children, is_ordered, n_levels));
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type background(backgroundSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cover(coverSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
+    Rcpp::traits::input_parameter< int >::type players(playersSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_shapley(forest, x, background, cover, player_of, players, threads));
     return rcpp_result_gen;
 END_RCPP
 }
-// shift_places
-Rcpp::IntegerVector shift_places(Rcpp::IntegerVector x, Rcpp::IntegerVector size);
-RcppExport SEXP _dreher_shift_places(SEXP xSEXP, SEXP sizeSEXP) {
+// forest_cover
+Rcpp::List forest_cover(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads);
+RcppExport SEXP _dreher_forest_cover(SEXP forestSEXP, SEXP xSEXP, SEXP countSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type x(xSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type size(sizeSEXP);
-    rcpp_result_gen = Rcpp::wrap(shift_places(x, size));
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_cover(forest, x, count, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -388,37 +429,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// forest_shapley
-Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
-RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type background(backgroundSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cover(coverSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
-    Rcpp::traits::input_parameter< int >::type players(playersSEXP);
-    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_shapley(forest, x, background, cover, player_of, players, threads));
-    return rcpp_result_gen;
-END_RCPP
-}
-// forest_cover
-Rcpp::List forest_cover(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads);
-RcppExport SEXP _dreher_forest_cover(SEXP forestSEXP, SEXP xSEXP, SEXP countSEXP, SEXP threadsSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
-    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(forest_cover(forest, x, count, threads));
-    return rcpp_result_gen;
-END_RCPP
-}
 // stability_pairs
 Rcpp::List stability_pairs(Rcpp::NumericMatrix value, int threads);
 RcppExport SEXP _dreher_stability_pairs(SEXP valueSEXP, SEXP threadsSEXP) {
@@ -492,12 +502,15 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_round_single", (DL_FUNC) &_dreher_round_single, 1},
     {"_dreher_forest_predict", (DL_FUNC) &_dreher_forest_predict, 3},
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},
-    {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
-    {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
-    {"_dreher_forest_regain", (DL_FUNC) &_dreher_forest_regain, 13},
-    {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_stack_ranger", (DL_FUNC) &_dreher_stack_ranger, 5},
     {"_dreher_shift_places", (DL_FUNC) &_dreher_shift_places, 2},
+    {"_dreher_boosting_losses", (DL_FUNC) &_dreher_boosting_losses, 0},
+    {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
+    {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
+    {"_dreher_recompute_gains", (DL_FUNC) &_dreher_recompute_gains, 13},
+    {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
+    {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
+    {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},
     {"_dreher_shuffle_rows", (DL_FUNC) &_dreher_shuffle_rows, 11},
     {"_dreher_tally_start", (DL_FUNC) &_dreher_tally_start, 2},
@@ -509,8 +522,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_shuffle_ranks", (DL_FUNC) &_dreher_shuffle_ranks, 2},
     {"_dreher_sum_spans", (DL_FUNC) &_dreher_sum_spans, 6},
     {"_dreher_sum_cells", (DL_FUNC) &_dreher_sum_cells, 4},
-    {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
-    {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
     {"_dreher_stability_pairs", (DL_FUNC) &_dreher_stability_pairs, 2},
     {"_dreher_stability_gaps", (DL_FUNC) &_dreher_stability_gaps, 4},
     {"_dreher_stability_overlap", (DL_FUNC) &_dreher_stability_overlap, 3},

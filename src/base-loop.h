@@ -2,10 +2,16 @@
 //
 // Rows are handled in rounds. Inside a round every row is an independent piece that writes to its
 // own slot, so the number of threads cannot change a bit of the result. Between rounds the calling
-// thread asks `pulse` whether the user wants to stop; nothing else may talk to R.
+// thread asks `pulse` whether the user wants to stop; nothing else may talk to R. An exception
+// inside a round ends the loop and is thrown again by the calling thread: none may leave a parallel
+// region.
 #pragma once
 #include <algorithm>
+#include <atomic>
 #include <cstddef>
+#include <exception>
+#include <new>
+#include <stdexcept>
 #ifdef _OPENMP
 #include <omp.h>
 #endif
@@ -46,16 +52,48 @@ inline int thread_number() {
 #endif
 }
 
+// The first exception of a round, kept for the calling thread.
+class Failure {
+ public:
+  bool any() const { return failed_.load(std::memory_order_relaxed); }
+  // To be called inside a handler.
+  void keep() {
+    if (!failed_.exchange(true)) first_ = std::current_exception();
+  }
+  void throw_again() const {
+    if (!any()) return;
+    try {
+      std::rethrow_exception(first_);
+    } catch (const std::bad_alloc&) {
+      throw std::runtime_error(
+          "Memory ran out inside a loop. Use fewer rows, repeats, background rows or threads.");
+    }
+  }
+
+ private:
+  std::atomic<bool> failed_{false};
+  std::exception_ptr first_;
+};
+
 // Calls body(i, thread) for i in [0, n). Returns false when interrupted.
 template <class Body>
 bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body body) {
   for (std::ptrdiff_t from = 0; from < n; from += round) {
     if (loop.pulse != nullptr && loop.pulse()) return false;
     const std::ptrdiff_t to = std::min(n, from + round);
+    Failure failure;
 #ifdef _OPENMP
 #pragma omp parallel for num_threads(loop.threads) schedule(dynamic) if (loop.threads > 1)
 #endif
-    for (std::ptrdiff_t i = from; i < to; ++i) body(i, thread_number());
+    for (std::ptrdiff_t i = from; i < to; ++i) {
+      if (failure.any()) continue;
+      try {
+        body(i, thread_number());
+      } catch (...) {
+        failure.keep();
+      }
+    }
+    failure.throw_again();
   }
   return true;
 }

@@ -26,6 +26,13 @@ struct Ranks {
   std::vector<std::vector<double>> value;  // per column the distinct values, rising
   std::vector<char> gaps;                  // per column: are any values missing?
   const Code* row(std::ptrdiff_t i) const { return code.data() + i * columns; }
+  // A column's codes as whole numbers; missing values stand last.
+  void copy_column(int column, int* out) const {
+    for (std::ptrdiff_t i = 0; i < rows; ++i) {
+      const Code c = row(i)[column];
+      out[i] = static_cast<int>(c == missing_code ? value[column].size() : c);
+    }
+  }
   double decode(int column, Code c) const { return c == missing_code ? NAN : value[column][c]; }
 };
 

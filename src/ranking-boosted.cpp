@@ -51,8 +51,8 @@ double worth(double G, double H, const Boosting& boosting) {
 
 }  // namespace
 
-bool regain(const Forest& f, const Table& table, const double* y, const Boosting& boosting,
-            const Loop& loop, double* gain) {
+bool recompute_gain(const Forest& f, const Table& table, const double* y, const Boosting& boosting,
+                    const Loop& loop, double* gain) {
   const std::ptrdiff_t n = table.rows;
   const int K = f.n_outputs, p = table.columns;
   std::vector<double> F(n * K), g(n * K), h(n * K);

@@ -25,6 +25,8 @@ namespace dreher {
 // group   [n_trees], which output it adds to
 // gain    [n_columns * n_trees], set here
 enum class Loss { squared = 0, logistic = 1, poisson = 2, softmax = 3 };
+// Their names, in this order.
+constexpr const char* loss_names[] = {"squared", "logistic", "poisson", "softmax"};
 
 struct Boosting {
   Loss loss = Loss::squared;
@@ -39,8 +41,8 @@ struct Boosting {
   double rounded(double x) const { return single ? static_cast<float>(x) : x; }
 };
 
-bool regain(const Forest& forest, const Table& table, const double* y, const Boosting& boosting,
-            const Loop& loop, double* gain);
+bool recompute_gain(const Forest& forest, const Table& table, const double* y,
+                    const Boosting& boosting, const Loop& loop, double* gain);
 
 // What the splits of boosted trees are worth on rows that they were not grown on.
 //

@@ -65,8 +65,8 @@ bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, cons
   return true;
 }
 
-void earn(const Forest& f, int K, const NodeSums& train, const NodeSums* held,
-          const Earnings& out) {
+void add_up_decreases(const Forest& f, int K, const NodeSums& train, const NodeSums* held,
+                      const Decreases& out) {
   const std::ptrdiff_t per_tree = static_cast<std::ptrdiff_t>(f.n_columns) * K;
   const std::ptrdiff_t total = per_tree * f.n_trees;
   std::fill(out.classical, out.classical + total, 0.0);
@@ -127,6 +127,13 @@ void describe_use(const Forest& f, const NodeSums& train, double* splits, double
       if (depth[cell] < 0 || level[node] < depth[cell]) depth[cell] = level[node];
     }
   }
+}
+
+std::vector<double> column_means(const double* y, std::ptrdiff_t rows, int columns) {
+  std::vector<double> out(columns, 0.0);
+  for (int k = 0; k < columns; ++k)
+    for (std::ptrdiff_t i = 0; i < rows; ++i) out[k] += y[i + rows * k] / rows;
+  return out;
 }
 
 }  // namespace dreher

@@ -45,19 +45,22 @@ bool sum_nodes(const Forest& forest, const Sample& sample, const double* centre,
 
 // All three [n_columns * n_targets * n_trees]; the last two only where `held` is not nullptr.
 // weight [n_trees] and held_weight [n_trees] receive W and O.
-struct Earnings {
+struct Decreases {
   double* classical = nullptr;
   double* covariance = nullptr;
   double* gain = nullptr;
   double* weight = nullptr;
   double* held_weight = nullptr;
 };
-void earn(const Forest& forest, int n_targets, const NodeSums& train, const NodeSums* held,
-          const Earnings& out);
+void add_up_decreases(const Forest& forest, int n_targets, const NodeSums& train,
+                      const NodeSums* held, const Decreases& out);
 
 // How a forest uses its columns, all [n_columns * n_trees]: number of splits, share of the rows
 // that pass a split of the column (counted once per split), depth of its first use (-1: never).
 void describe_use(const Forest& forest, const NodeSums& train, double* splits, double* passing,
                   double* depth);
+
+// Mean of each column of y [rows * columns].
+std::vector<double> column_means(const double* y, std::ptrdiff_t rows, int columns);
 
 }  // namespace dreher

@@ -138,8 +138,8 @@ test_that("pieces that fail are tried twice, recorded and said; the others go on
     class = "dreher_warning_pieces"
   )
   expect_identical(tries, 2)
-  expect_identical(attr(rk, "failed")$resample, 2L)
-  expect_match(attr(rk, "failed")$error, "the kiln is cold")
+  expect_identical(detail(rk, "failed")$resample, 2L)
+  expect_match(detail(rk, "failed")$error, "the kiln is cold")
   expect_identical(as.data.frame(rk), {
     d <- as.data.frame(whole)[whole$resample != 2, ]
     rownames(d) <- NULL

@@ -37,7 +37,7 @@ test_that("limits are stretched on the side of the long tail, and only there", {
   error <- sd(u) / sqrt(n)
   a <- mean(m^3) / mean(m^2)^1.5 / sqrt(n)
   plain <- t_limits(mean(u), error, n - 1, 0.9)
-  own <- leaning_limits(mean(u), error, n - 1, 0.9, u)
+  own <- skew_limits(mean(u), error, n - 1, 0.9, u)
   expect_identical(own$lower, plain$lower)
   # Hall's transformation of the distance to the limit is the quantile of t.
   t <- (mean(u) - own$upper) / error
@@ -45,14 +45,14 @@ test_that("limits are stretched on the side of the long tail, and only there", {
   expect_lt(df, n - 1)
   expect_equal(t + a * t^2 / 3 + a^2 * t^3 / 27 + a / 6, -qt(0.95, df), tolerance = 1e-10)
   expect_equal(
-    unlist(leaning_limits(-mean(u), error, n - 1, 0.9, -u)),
+    unlist(skew_limits(-mean(u), error, n - 1, 0.9, -u)),
     -c(lower = own$upper, upper = own$lower)
   )
   even <- c(-3:3, -2:2, -1:1, -6:6)
-  expect_identical(leaning_limits(0, 1, 27, 0.95, even), t_limits(0, 1, 27, 0.95))
-  expect_identical(leaning_limits(0, 1, 18, 0.95, u[82:100]), t_limits(0, 1, 18, 0.95))
+  expect_identical(skew_limits(0, 1, 27, 0.95, even), t_limits(0, 1, 27, 0.95))
+  expect_identical(skew_limits(0, 1, 18, 0.95, u[82:100]), t_limits(0, 1, 18, 0.95))
   expect_identical(
-    leaning_limits(0, 0, 99, 0.95, double(100)), list(lower = 0, upper = 0)
+    skew_limits(0, 0, 99, 0.95, double(100)), list(lower = 0, upper = 0)
   )
 })
 

@@ -68,7 +68,7 @@ test_that("a transformed target is brought back, refitted as it is, or refused",
   again <- refit_model(f, d, "strength", "peak_temp")
   expect_equal(coef(again), coef(lm(log(strength) ~ peak_temp, d)))
   expect_identical(
-    unique(attr(rank_shapley(st, background = 10), "settings")$scale), "log(strength)"
+    unique(detail(rank_shapley(st, background = 10), "settings")$scale), "log(strength)"
   )
   for (left in c(
       "sqrt(strength)", "log(strength + 1, 2)", "I(strength^3)", "1 - 2 * strength",

@@ -49,13 +49,13 @@ test_that("encoded columns are traced to their predictors, and rankings speak of
     of_operator <- each$predictor %in% paste0("operator_", operators)
     expect_equal(
       joint$importance[joint$predictor == "operator"],
-      as.vector(tapply(each$importance[of_operator], each$rows[of_operator], sum))[seq_len(
-          sum(joint$predictor == "operator")
-        )]
+      as.vector(tapply(
+        each$importance[of_operator], paste(each$rows, each$form)[of_operator], sum
+      ))[seq_len(sum(joint$predictor == "operator"))]
     )
   }
   # Shapley: the columns play as one, by the definition on the user's columns.
-  phi <- attr(rank_shapley(st, background = 5, max_rows = 4), "units")[[1]][, , 1]
+  phi <- attr(rank_shapley(st, background = 5, max_rows = 4), "row_values")[[1]][, , 1]
   chosen <- with_stream(1, c("rows", nrow(h)), sort(sample.int(nrow(h), 4)))
   rows <- h[chosen, m$inputs$predictors]
   bg <- draw_background(st, 5, 1)[m$inputs$predictors]
@@ -82,12 +82,12 @@ test_that("a column of two predictors is shown as such and never given to one of
   expect_true(st$models[[1]]$forest$shared)
   rk <- rank_impurity(st)
   expect_true("peak_temp & hold_minutes" %in% rk$predictor)
-  expect_false(anyNA(attr(rk, "labels")))
+  expect_false(anyNA(detail(rk, "labels")))
   expect_false(
     "peak_temp & hold_minutes" %in% rank_permutation(st, repeats = 2)$predictor
   )
   expect_identical(
-    attr(rank_shapley(st, background = 5, max_rows = 3, precision = 0.5), "settings")$note,
+    detail(rank_shapley(st, background = 5, max_rows = 3, precision = 0.5), "settings")$note,
     "exact"
   )
   fit <- glmnet::glmnet(both(d), d$strength, lambda = 0.1)

@@ -278,11 +278,14 @@ test_that("mutated files end in a clear error or in a sound model", {
   sources <- list(
     json = bytes_of("json"),
     ubj = bytes_of("ubj"),
-    txt = bytes_of("txt"),
+    txt = bytes_of("txt")
+  )
+  live <- list(
     json = xgboost::xgb.save.raw(boosted, raw_format = "json"),
     ubj = xgboost::xgb.save.raw(boosted, raw_format = "ubj"),
     txt = charToRaw(light$save_model_to_string())
   )
+  sources <- c(sources, live)
   for (i in 4:6) {
     expect_s3_class(
       read_model(written(sources[[i]], "any"), columns = columns), "dreher_model_file"

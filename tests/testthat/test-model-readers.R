@@ -188,7 +188,9 @@ test_that("an offset is a term of weight one", {
     tolerance = 1e-10
   )
   expect_equal(rk$std_error[rk$predictor == "hold_minutes"], 0)
-  phi <- attr(rank_shapley(st, scale = "link", background = 20, max_rows = 5), "units")[[1]][
+  phi <- attr(
+    rank_shapley(st, scale = "link", background = 20, max_rows = 5), "row_values"
+  )[[1]][
     , "hold_minutes", 1
   ]
   chosen <- with_stream(1, c("rows", 300), sort(sample.int(300, 5)))
@@ -220,7 +222,9 @@ test_that("refits keep the learner's settings and follow the seed", {
   expect_identical(again$splitrule, "extratrees")
   expect_identical(
     again$predictions,
-    refit_model(fit, d, "strength", c("peak_temp", "hold_minutes"), seed = 4, threads = 2)$predictions
+    refit_model(
+      fit, d, "strength", c("peak_temp", "hold_minutes"), seed = 4, threads = 2
+    )$predictions
   )
   third <- refit_model(again, d, "strength", "peak_temp")
   expect_identical(third$min.node.size, 20)
@@ -486,7 +490,7 @@ test_that("glmnet at its chosen penalty and multinom are read by coefficients", 
     tolerance = 1e-8
   )
   rk <- rank_shapley(study(two, d, "strong", train = d), background = 10)
-  expect_identical(attr(rk, "settings")$note, "exact")
+  expect_identical(detail(rk, "settings")$note, "exact")
   expect_error(
     study(glmnet::glmnet(x, d$strength), d, "strength"),
     "holds [0-9]+ penalties",
@@ -579,7 +583,7 @@ test_that(
     near(stopped, "strength")
     rk <- rank_shapley(st, background = 10)
     expect_equal(
-      unname(rowSums(attr(rk, "units")[[1]][, , 1])),
+      unname(rowSums(attr(rk, "row_values")[[1]][, , 1])),
       unname(predict(fit, x[1:50, ])) - mean(predict(
         fit, as.matrix(draw_background(st, 10, 1)[few])
       )),
@@ -670,8 +674,8 @@ test_that("xgboost reads splits on categories and linear boosters", {
     same_as_model(st, strange_rows(d), 1e-6)
     rk <- rank_impurity(st)
     expect_equal(
-      rk$importance[rk$rows == "train"],
-      rk$importance[rk$rows == "train stored"],
+      rk$importance[rk$form == "plain"],
+      rk$importance[rk$form == "stored"],
       tolerance = 1e-5
     )
   }
@@ -788,16 +792,16 @@ test_that(
     expect_identical(c(f$columns, length(f$root)), c("clay", "noise", "8"))
     expect_true(any(f$set_from >= 0))
     # The gain recomputed and the one in the library's own record, which has all digits.
-    cases <- list(
+    models <- list(
       y = boost(d$y, "regression", categories = NULL),
       yes = boost(as.integer(d$yes) - 1, "binary", categories = NULL, lambda_l2 = 2),
       class = boost(
         as.integer(d$class) - 1, "multiclass", num_class = 3, categories = NULL
       )
     )
-    for (target in names(cases)) {
-      rk <- rank_impurity(study(cases[[target]], d, target, train = d))
-      record <- jsonlite::parse_json(lightgbm::lgb.dump(cases[[target]]))
+    for (target in names(models)) {
+      rk <- rank_impurity(study(models[[target]], d, target, train = d))
+      record <- jsonlite::parse_json(lightgbm::lgb.dump(models[[target]]))
       stored <- stats::setNames(double(4), few)
       walk <- function(node) {
         if (!is.null(node$split_feature)) {
@@ -810,13 +814,13 @@ test_that(
       for (tree in record$tree_info) walk(tree$tree_structure)
       together <- rk[is.na(rk$class), ]
       expect_equal(
-        together$importance[together$rows == "train"],
-        unname(stored[together$predictor[together$rows == "train"]]),
+        together$importance[together$form == "plain"],
+        unname(stored[together$predictor[together$form == "plain"]]),
         tolerance = 1e-6
       )
       expect_equal(
-        together$importance[together$rows == "train stored"],
-        unname(stored[together$predictor[together$rows == "train stored"]]),
+        together$importance[together$form == "stored"],
+        unname(stored[together$predictor[together$form == "stored"]]),
         tolerance = 1e-5
       )
     }

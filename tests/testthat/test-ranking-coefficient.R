@@ -49,8 +49,8 @@ test_that("tests and signs are those of the fit; aliased coefficients are flagge
   d$double <- 2 * d$peak_temp
   fit <- lm(strength ~ peak_temp + cooling_rate + clay_source + double, d)
   rk <- rank_coefficients(study(fit, d, "strength", train = d))
-  units <- attr(rk, "units")[[1]]
-  row <- function(p) units[units$predictor == p, ]
+  statistics <- detail(rk, "statistics")[[1]]
+  row <- function(p) statistics[statistics$predictor == p, ]
   table <- summary(fit)$coefficients
   expect_equal(row("cooling_rate")$p_value, table["cooling_rate", 4], tolerance = 1e-8)
   expect_identical(c(row("peak_temp")$sign, row("cooling_rate")$sign), c(1, -1))
@@ -59,12 +59,10 @@ test_that("tests and signs are those of the fit; aliased coefficients are flagge
   expect_match(rk$flag[rk$predictor == "double"], "aliased")
   expect_identical(rk$importance[rk$predictor == "double"], 0)
   logit <- glm(returned_late ~ earlier_late + loan_days, binomial, loans$train)
-  units <- attr(
-    rank_coefficients(study(logit, loans$holdout, "returned_late", train = loans$train)),
-    "units"
-  )[[1]]
+  rk <- rank_coefficients(study(logit, loans$holdout, "returned_late", train = loans$train))
+  statistics <- detail(rk, "statistics")[[1]]
   expect_equal(
-    units$p_value[units$predictor == "earlier_late"],
+    statistics$p_value[statistics$predictor == "earlier_late"],
     summary(logit)$coefficients["earlier_late", 4],
     tolerance = 1e-6
   )
@@ -94,8 +92,8 @@ test_that("without training rows, what needs them is left out and said so", {
   st <- study(list(tree = rpart::rpart(strength ~ ., d)), d, "strength")
   rk <- rank_predictors(st, repeats = 5)
   expect_identical(unique(rk$method), "permutation")
-  expect_identical(attr(rk, "left_out")$method, c("impurity", "shapley"))
-  expect_identical(unique(attr(rk, "left_out")$why), "no training rows were given")
+  expect_identical(detail(rk, "left_out")$method, c("impurity", "shapley"))
+  expect_identical(unique(detail(rk, "left_out")$why), "no training rows were given")
   expect_setequal(
     unique(rank_predictors(st, background = d[1:10, ], repeats = 5)$method),
     c("permutation", "shapley")
@@ -120,7 +118,7 @@ test_that("models without coefficients are left out and said so", {
   rk <- rank_predictors(
     st, by = c("structure", "coefficient", "association", "permutation"), repeats = 5
   )
-  left <- attr(rk, "left_out")
+  left <- detail(rk, "left_out")
   expect_identical(
     paste(left$model, left$method), c("line structure", "tree coefficient")
   )

@@ -28,19 +28,19 @@ test_that("conditional values stand beside the plain ones and equal their defini
   fit <- small_forest(y ~ ., d, trees = 60, min.node.size = 10)
   st <- study(list(forest = fit), h, "y", train = d, metric = "mse")
   rk <- rank_permutation(st, conditional = TRUE, repeats = 5)
-  get <- function(p, rows) rk$importance[rk$predictor == p & rk$rows == rows]
-  quality <- attr(rk, "strata")
+  get <- function(p, form) rk$importance[rk$predictor == p & rk$form == form]
+  quality <- detail(rk, "strata")
   expect_gt(quality$strata[quality$unit == "x2"], 3)
   expect_gt(quality$explained[quality$unit == "x2"], 0.5)
   expect_identical(quality$strata[quality$unit == "x3"], 1L)
   expect_true(all(quality$smallest >= 20))
   expect_match(
-    rk$flag[rk$predictor == "x3" & rk$rows == "holdout conditional"], "1 stratum"
+    rk$flag[rk$predictor == "x3" & rk$form == "conditional"], "1 stratum"
   )
   # What does nothing keeps little of what it borrowed; what acts stays first.
-  expect_lt(get("x2", "holdout conditional"), 0.3 * get("x2", "holdout"))
-  expect_gt(get("x1", "holdout conditional"), get("x2", "holdout conditional"))
-  expect_equal(get("x3", "holdout conditional"), get("x3", "holdout"), tolerance = 1e-10)
+  expect_lt(get("x2", "conditional"), 0.3 * get("x2", "plain"))
+  expect_gt(get("x1", "conditional"), get("x2", "conditional"))
+  expect_equal(get("x3", "conditional"), get("x3", "plain"), tolerance = 1e-10)
   # The definition, with the same strata and donors.
   m <- st$models[[1]]
   rows <- model_rows(st, m, h)
@@ -56,7 +56,7 @@ test_that("conditional values stand beside the plain ones and equal their defini
       },
       0
     )) - mean((predict_model(st, m, h)[, 1] - h$y)^2)
-    expect_equal(get(p, "holdout conditional"), naive, tolerance = 1e-10)
+    expect_equal(get(p, "conditional"), naive, tolerance = 1e-10)
   }
   expect_output(
     print(rk), "Permutation conditional rise of mean squared error within strata"
@@ -65,7 +65,7 @@ test_that("conditional values stand beside the plain ones and equal their defini
     st, conditional = TRUE, unit = list(both = c("x1", "x2"), other = "x3"), repeats = 2
   )
   expect_setequal(
-    joint$predictor[joint$rows == "holdout conditional"], c("both", "other")
+    joint$predictor[joint$form == "conditional"], c("both", "other")
   )
   expect_error(
     rank_permutation(study(fit, h, "y"), conditional = TRUE),

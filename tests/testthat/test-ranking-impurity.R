@@ -56,7 +56,7 @@ test_that("a ranger forest with in-bag counts earns what ranger stored", {
       unname(stored),
       tolerance = 1e-8
     )
-    expect_identical(unique(rk$rows), "train in-bag")
+    expect_identical(unique(paste(rk$rows, rk$form)), "train in-bag")
   }
   for (coding in c("ignore", "order", "partition")) {
     compare("strength", respect.unordered.factors = coding)
@@ -330,7 +330,7 @@ test_that("structure: splits, rows, depth and trees of a tree worked by hand", {
   for (p in rk$predictor[rk$importance > 0]) {
     expect_equal(rk$importance[rk$predictor == p], counted[[p]])
   }
-  units <- attr(rk, "units")[[1]]
+  units <- detail(rk, "statistics")[[1]]
   expect_equal(units$depth[units$predictor == as.character(tree$frame$var[1])], 0)
   expect_true(all(is.na(units$depth[units$splits == 0])))
 })
@@ -371,9 +371,9 @@ test_that(
     both <- function(fit, target) {
       rk <- as.data.frame(rank_impurity(study(fit, d[1:100, ], target, train = d)))
       list(
-        own = rk$importance[rk$rows == "train"][order(rk$predictor[rk$rows == "train"])],
-        stored = rk$importance[rk$rows == "train stored"][order(
-            rk$predictor[rk$rows == "train stored"]
+        own = rk$importance[rk$form == "plain"][order(rk$predictor[rk$form == "plain"])],
+        stored = rk$importance[rk$form == "stored"][order(
+            rk$predictor[rk$form == "stored"]
           )]
       )
     }
@@ -409,7 +409,7 @@ test_that(
     expect_equal(v$own, v$stored, tolerance = 1e-6)
     dropped <- boost(d$strength, "reg:squarederror", booster = "dart", rate_drop = 0.5)
     expect_identical(
-      unique(rank_impurity(study(dropped, d, "strength", train = d))$rows), "train stored"
+      unique(rank_impurity(study(dropped, d, "strength", train = d))$form), "stored"
     )
   }
 )
@@ -420,12 +420,12 @@ slow_held_gain <- function(f, train, held, y, loss) {
   K <- nrow(f$value)
   l <- switch(
     loss,
-    squared = function(F, y) (y - F)^2,
-    logistic = function(F, y) {
-      -(y * plogis(F, log.p = TRUE) + (1 - y) * plogis(-F, log.p = TRUE))
+    squared = function(s, y) (y - s)^2,
+    logistic = function(s, y) {
+      -(y * plogis(s, log.p = TRUE) + (1 - y) * plogis(-s, log.p = TRUE))
     },
-    poisson = function(F, y) exp(F) - y * F,
-    softmax = function(F, y) log(sum(exp(F))) - F[y + 1]
+    poisson = function(s, y) exp(s) - y * s,
+    softmax = function(s, y) log(sum(exp(s))) - s[y + 1]
   )
   path <- function(row, t) {
     node <- f$root[t] + 1
@@ -456,9 +456,9 @@ slow_held_gain <- function(f, train, held, y, loss) {
     for (i in seq_len(nrow(held))) {
       p <- path(held[i, ], t)
       at <- function(node) {
-        F <- sums[i, ]
-        F[k] <- F[k] + f$weight[t] * value[[as.character(node)]]
-        l(F, y[i])
+        s <- sums[i, ]
+        s[k] <- s[k] + f$weight[t] * value[[as.character(node)]]
+        l(s, y[i])
       }
       for (s in seq_len(length(p) - 1)) {
         column <- f$column[p[s]] + 1
@@ -543,7 +543,7 @@ test_that(
     )
     # Per class the gains add up to the gain together.
     whole <- rank_impurity(st)
-    whole <- whole[whole$rows == "train", ]
+    whole <- whole[whole$form == "plain", ]
     expect_equal(
       as.vector(tapply(
         whole$importance[!is.na(whole$class)], whole$predictor[!is.na(whole$class)], sum

@@ -507,7 +507,7 @@ test_that(
         tolerance = 1e-10
       )
     }
-    members <- attr(rk, "members")
+    members <- detail(rk, "members")
     each <- rank_permutation(st, repeats = 4)
     of <- members[members$model == "linear" & members$unit == "firing", ]
     expect_equal(
@@ -517,7 +517,7 @@ test_that(
         )]
     )
     expect_equal(of$beyond, of$joint - sum(of$importance) + c(0, 0), tolerance = 1e-10)
-    root <- attr(
+    root <- detail(
       rank_permutation(
         study(models, h, "strength", train = d, dictionary = dictionary),
         unit = "family",
@@ -591,7 +591,7 @@ test_that(
   {
     st <- study(lm(strength ~ ., d), kiln_rows(400, "holdout"), "strength", train = d)
     noise <- function(...) {
-      attr(rank_permutation(st, ...), "settings")[c("repeats", "shuffle_noise")]
+      detail(rank_permutation(st, ...), "settings")[c("repeats", "shuffle_noise")]
     }
     few <- noise(repeats = 3)
     more <- noise(repeats = 40)
@@ -611,7 +611,7 @@ test_that(
     over <- vapply(1:60, one, double(2))
     D <- rank_permutation(st, repeats = 10)
     share <- var(over[1, ]) / mean(over[2, ]^2)
-    expect_lt(abs(log(share / attr(D, "settings")$shuffle_noise)), log(1.8))
+    expect_lt(abs(log(share / detail(D, "settings")$shuffle_noise)), log(1.8))
     expect_error(
       rank_permutation(st, repeats = "many"),
       "single whole number",

@@ -9,7 +9,7 @@ test_that(
     fit <- lm(strength ~ peak_temp * hold_minutes + pyro_left + clay_source, d)
     st <- study(list(linear = fit), kiln$holdout, "strength", train = d, metric = "mse")
     rk <- rank_refit(st, draws = 3, seed = 5)
-    draws <- attr(rk, "units")[["linear/refit"]]
+    draws <- detail(rk, "draws")[["linear/refit"]]
     for (b in 1:3) {
       rows <- with_stream(5, c("bootstrap", 200L, b), sample.int(200, replace = TRUE))
       out <- d[-unique(rows), ]
@@ -62,7 +62,7 @@ test_that("alone against the constant, groups, other models, workers and errors"
   )
   own <- sqrt(mean((predict(refit, out)$predictions - out$strength)^2))
   expect_equal(
-    unname(attr(alone, "units")[[1]][1, "temperature"]), constant - own, tolerance = 1e-8
+    unname(detail(alone, "draws")[[1]][1, "temperature"]), constant - own, tolerance = 1e-8
   )
   # Twins replace each other: leaving one out costs less than leaving out both.
   linear <- study(lm(strength ~ ., d), kiln$holdout, "strength", train = d)

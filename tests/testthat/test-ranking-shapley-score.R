@@ -10,8 +10,8 @@ test_that(
     st <- study(1, d[1:60, ], "y", train = d[61:120, ], metric = "rmse", predict_with = f)
     bg <- d[61:80, ]
     rk <- rank_shapley(st, of = c("prediction", "score"), background = bg)
-    of <- as.data.frame(rk)[rk$rows == "holdout score", ]
-    way <- attr(rk, "direction")
+    of <- as.data.frame(rk)[rk$form == "score", ]
+    way <- detail(rk, "direction")
     expect_identical(
       way$direction[match(c("a", "b", "idle"), way$predictor)], rep("rises", 3)
     )
@@ -37,7 +37,7 @@ test_that(
     expect_equal(
       sum(of$importance), v(c("a", "b", "idle")) - v(character()), tolerance = 1e-10
     )
-    score <- attr(rk, "score")
+    score <- detail(rk, "score")
     expect_equal(score$divided, sum(of$importance), tolerance = 1e-10)
     expect_equal(score$model_loss, mean((f(1, d[1:60, ]) - d$y[1:60])^2))
     # A predictor that moves the predictions and helps nobody.

@@ -177,7 +177,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
   )
   st <- study(fit, d[1:20, ], "strength", train = d)
   rk <- rank_shapley(st, value = "cover")
-  phi <- attr(rk, "units")[[1]][, , 1]
+  phi <- attr(rk, "row_values")[[1]][, , 1]
   f <- st$models[[1]]$forest
   cover <- cover_of(st, st$models[[1]])
   x <- encode_for_forest(f, model_rows(st, st$models[[1]], d[1:2, ]))
@@ -205,7 +205,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
         background = bg,
         unit = list(firing = c("peak_temp", "hold_minutes"))
       ),
-      "units"
+      "row_values"
     )[[1]][
       , , 1
     ]
@@ -238,7 +238,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
       background = bg,
       unit = list(firing = c("peak_temp", "hold_minutes"))
     ),
-    "units"
+    "row_values"
   )[[1]][
     , , 1
   ]
@@ -255,7 +255,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
     nrounds = 10
   )
   sx <- study(late, loans$holdout[1:30, ], "returned_late", train = loans$train)
-  phi <- attr(rank_shapley(sx, value = "cover"), "units")[[1]][, , 1]
+  phi <- attr(rank_shapley(sx, value = "cover"), "row_values")[[1]][, , 1]
   own <- predict(
     late,
     as.matrix(loans$holdout[1:30, c("loan_days", "earlier_late")]),
@@ -289,7 +289,7 @@ test_that("fitted forests and trees equal the definition, surrogates included", 
   with_gaps <- d
   set.seed(2)
   with_gaps$peak_temp[sample(200, 50)] <- NA
-  cases <- list(
+  info <- list(
     list(
       small_forest(strength ~ ., d, trees = 3, respect.unordered.factors = "partition"), d
     ),
@@ -301,11 +301,11 @@ test_that("fitted forests and trees equal the definition, surrogates included", 
       with_gaps
     )
   )
-  for (case in cases) {
+  for (case in info) {
     data <- case[[2]]
     st <- study(case[[1]], data[1:4, ], "strength", train = data)
     rk <- rank_shapley(st, background = data[101:106, ])
-    phi <- attr(rk, "units")[[1]][, , 1]
+    phi <- attr(rk, "row_values")[[1]][, , 1]
     m <- st$models[[1]]
     predict_own <- function(rows) as.vector(read_predictions(m$object, rows))
     for (i in 1:4) {
@@ -324,7 +324,7 @@ test_that("linear models are exact, interactions and curves included; glm on its
   fit <- lm(strength ~ peak_temp * hold_minutes * clay_source + poly(grog_share, 2), d)
   st <- study(fit, d[1:3, ], "strength", train = d)
   rk <- rank_shapley(st, background = d[51:60, ])
-  phi <- attr(rk, "units")[[1]][, , 1]
+  phi <- attr(rk, "row_values")[[1]][, , 1]
   for (i in 1:3) {
     slow <- slow_shapley_table(
       function(rows) predict(fit, rows), d[i, few], d[51:60, few]
@@ -335,18 +335,18 @@ test_that("linear models are exact, interactions and curves included; glm on its
   for (positive in c("yes", "no")) {
     st <- study(g, d[1:6, ], "strong", train = d, positive = positive)
     rk <- rank_shapley(st, background = d[51:60, ])
-    expect_identical(attr(rk, "settings")$scale, "log-odds")
+    expect_identical(detail(rk, "settings")$scale, "log-odds")
     slow <- slow_shapley_table(
       function(rows) predict(g, rows) * if (positive == "yes") 1 else -1,
       d[1, few[c(1, 3)]],
       d[51:60, few[c(1, 3)]]
     )
-    expect_equal(attr(rk, "units")[[1]][1, names(slow), 1], slow, tolerance = 1e-9)
+    expect_equal(attr(rk, "row_values")[[1]][1, names(slow), 1], slow, tolerance = 1e-9)
   }
   expect_equal(
-    attr(rank_shapley(st, scale = "prediction", max_rows = 3, background = 5), "settings")[c(
-        "note", "scale"
-      )],
+    detail(
+      rank_shapley(st, scale = "prediction", max_rows = 3, background = 5), "settings"
+    )[c("note", "scale")],
     list(note = "exact", scale = "probability"),
     ignore_attr = TRUE
   )
@@ -367,7 +367,7 @@ test_that(
     ]
     fit <- small_forest(defect ~ ., d, probability = TRUE)
     rk <- rank_shapley(study(fit, d[1:30, ], "defect", train = d), background = 10)
-    phi <- attr(rk, "units")[[1]]
+    phi <- attr(rk, "row_values")[[1]]
     expect_equal(max(abs(apply(phi, c(1, 2), sum))), 0, tolerance = 1e-10)
     expect_setequal(unique(rk$class), c(NA, levels(d$defect)))
     together <- rk[is.na(rk$class), ]
@@ -432,11 +432,11 @@ test_that(
     # Up to eight players all sets are gone through; more are sampled.
     all_sets <- rank_shapley(st, background = bg)
     expect_equal(
-      unname(attr(all_sets, "units")[[1]][, letters[1:4], 1]),
+      unname(attr(all_sets, "row_values")[[1]][, letters[1:4], 1]),
       unname(exact),
       tolerance = 1e-10
     )
-    expect_identical(attr(all_sets, "settings")$note, "exact")
+    expect_identical(detail(all_sets, "settings")$note, "exact")
     wide <- cbind(
       d, matrix(rnorm(60 * 6), 60, dimnames = list(NULL, paste0("idle", 1:6)))
     )
@@ -475,7 +475,7 @@ test_that(
     rk <- rank_shapley(few, background = bg, unit = list(bc = c("b", "c")))
     expect_setequal(rk$predictor, c("a", "bc", "d"))
     expect_equal(
-      unname(attr(rk, "units")[[1]][2, c("a", "bc", "d"), 1]), deep_bc, tolerance = 1e-10
+      unname(attr(rk, "row_values")[[1]][2, c("a", "bc", "d"), 1]), deep_bc, tolerance = 1e-10
     )
     expect_error(
       rank_shapley(few, background = bg, unit = list(x = c("a", "b"), y = c("b", "c"))),
@@ -513,8 +513,8 @@ test_that("sampled values of a text and factor model agree with the exact ones",
       model, data) {
     predict(model, data)$predictions
   })
-  a <- attr(rank_shapley(exact, background = 20), "units")[[1]][, , 1]
-  b <- attr(rank_shapley(through, background = 20, precision = 0.005), "units")[[1]][
+  a <- attr(rank_shapley(exact, background = 20), "row_values")[[1]][, , 1]
+  b <- attr(rank_shapley(through, background = 20, precision = 0.005), "row_values")[[1]][
     , , 1
   ]
   expect_equal(b[, colnames(a)], a, tolerance = 0.05)
@@ -537,17 +537,17 @@ test_that("boosted trees: exact on the link, each class; shuffles go through the
   for (positive in c("1", "0")) {
     st <- study(logit, d[c(1, 31:60), ], "strong", train = d, positive = positive)
     rk <- rank_shapley(st, background = d[51:60, ])
-    expect_identical(attr(rk, "settings")$scale, "log-odds")
+    expect_identical(detail(rk, "settings")$scale, "log-odds")
     slow <- slow_shapley_table(
       function(rows) link(logit)(rows) * if (positive == "1") 1 else -1,
       d[1, few],
       d[51:60, few]
     )
-    expect_equal(attr(rk, "units")[[1]][1, few, 1], slow, tolerance = 1e-10)
+    expect_equal(attr(rk, "row_values")[[1]][1, few, 1], slow, tolerance = 1e-10)
   }
   many <- boost("defect", "multinomial")
   st <- study(many, d[1:5, ], "defect", train = d)
-  phi <- attr(rank_shapley(st, background = d[51:60, ]), "units")[[1]]
+  phi <- attr(rank_shapley(st, background = d[51:60, ]), "row_values")[[1]]
   for (class in levels(d$defect)) {
     slow <- slow_shapley_table(
       function(rows) link(many)(rows)[, class, 1], d[2, few], d[51:60, few]
@@ -583,12 +583,12 @@ test_that("a group as one player stands beside what its members have", {
   st <- study(models, kiln_rows(20, "holdout"), "strength", train = d)
   pair <- list(fire = few[1:2])
   rk <- rank_shapley(st, unit = pair, background = 15)
-  parts <- attr(rk, "parts")
+  parts <- detail(rk, "parts")
   alone <- rank_shapley(st, background = 15)
-  expect_null(attr(alone, "parts"))
+  expect_null(detail(alone, "parts"))
   for (m in names(models)) {
     own <- parts[parts$model == m, ]
-    phi <- attr(alone, "units")[[paste0(m, "/shapley")]][, , 1]
+    phi <- attr(alone, "row_values")[[paste0(m, "/shapley")]][, , 1]
     expect_equal(own$member, few[1:2])
     expect_equal(
       own$importance,
@@ -632,11 +632,11 @@ test_that("several sets of rows, and shares with errors of their own", {
   # Shares: their sum is 1, and the error is that of a ratio of means, here by dropping one row
   # after the other.
   one <- rank_shapley(st, background = 20, max_rows = 200)
-  shares <- attr(one, "shares")
+  shares <- detail(one, "shares")
   expect_equal(shares$share, one$share, tolerance = 1e-12)
   expect_equal(shares$cumulative[4], 1)
   expect_equal(shares$cumulative_error[4], 0, tolerance = 1e-10)
-  size <- abs(attr(one, "units")[[1]][, shares$predictor, 1])
+  size <- abs(attr(one, "row_values")[[1]][, shares$predictor, 1])
   drop_one <- t(vapply(
     1:200, function(i) colMeans(size[-i, ]) / sum(colMeans(size[-i, ])), double(4)
   ))

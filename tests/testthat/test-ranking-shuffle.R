@@ -124,7 +124,7 @@ test_that("weights and blocks equal loops over rows, repeats and blocks", {
     models["linear"], h, "strength", train = d, weights = "counts", blocks = "run"
   )))
   phi <- abs(
-    attr(rank_shapley(study(models["linear"], h, "strength", train = d)), "units")[[1]][
+    attr(rank_shapley(study(models["linear"], h, "strength", train = d)), "row_values")[[1]][
       , "peak_temp", 1
     ]
   )
@@ -269,7 +269,7 @@ test_that("all pairs equal the double loop, for forests, linear models and funct
     a$importance, b$importance[match(a$predictor, b$predictor)], tolerance = 1e-9
   )
   expect_true(
-    attr(
+    detail(
       rank_permutation(
         study(lm(strength ~ peak_temp, d), h, "strength", train = d), repeats = "all"
       ),
@@ -319,7 +319,7 @@ test_that("out-of-bag rows meet only the trees that have not seen them", {
     naive,
     tolerance = 1e-10
   )
-  expect_identical(attr(rk, "settings")$n, c(sum(left), nrow(h)))
+  expect_identical(detail(rk, "settings")$n, c(sum(left), nrow(h)))
   all <- rank_permutation(st, rows = "oob", repeats = "all")
   pairs <- vapply(
     seq_len(sum(left)),
@@ -355,7 +355,7 @@ test_that(
     )
     st <- study(fit, h, "strength", train = d)
     rk <- rank_permutation(st, rows = c("holdout", "train"))
-    gap <- attr(rk, "gap")
+    gap <- detail(rk, "gap")
     at <- match(gap$predictor, rk$predictor[rk$rows == "holdout"])
     expect_equal(
       gap$gap, rk$importance[rk$rows == "train"] - rk$importance[rk$rows == "holdout"][at]
@@ -370,7 +370,7 @@ test_that(
       rank_permutation(st, rows = h[41:70, ], repeats = 5)$importance
     )
     some <- rank_permutation(st, max_rows = 50)
-    expect_identical(attr(some, "settings")$n, 50L)
+    expect_identical(detail(some, "settings")$n, 50L)
     expect_output(print(some), "50 of 70 rows")
     expect_error(
       rank_permutation(st, rows = list(h)),
@@ -405,16 +405,19 @@ test_that("terms of a linear model are exchanged as predictions of shuffled rows
       design <- list(donors = if (own) donors else donors[, , 1], own = own, repeats = 4L)
       gather <- function(way) {
         out <- list()
-        way(open, units, apart, design, function(piece) {
+        way(open, units, design, function(piece) {
           p <- array(piece$p, c(open$n, 4, length(piece$units), ncol(piece$p)))
           expect_equal(unname(piece$base), unname(open$base), tolerance = 1e-12)
           for (u in seq_along(piece$units)) {
             out[[names(units)[piece$units[u]]]] <<- p[, , u, ]
           }
-        })
+        }, which = apart)
         out
       }
-      expect_equal(gather(shuffle_terms), gather(shuffle_any), tolerance = 1e-10)
+      expect_equal(
+        gather(shuffle_pieces.shuffle_linear), gather(shuffle_pieces.shuffle_any),
+        tolerance = 1e-10
+      )
     }
   }
 })
@@ -437,10 +440,9 @@ test_that("many shuffles go into one call, and an interrupt leaves what is done"
   units <- stats::setNames(as.list(few), few)
   by_parts <- function(most) {
     met <- list()
-    shuffle_any(
+    shuffle_pieces.shuffle_any(
       open,
       units,
-      seq_along(units),
       design,
       function(piece) met[[length(met) + 1]] <<- piece,
       most_rows = most
@@ -506,12 +508,12 @@ test_that("many shuffles go into one call, and an interrupt leaves what is done"
 
 test_that("predictors that go together are flagged when shuffled one at a time", {
   st <- study(lm(strength ~ ., d), h, "strength", train = d)
-  twins <- attr(rank_permutation(st), "twins")
+  twins <- detail(rank_permutation(st), "twins")
   expect_true(all(c("pyro_left", "pyro_right") %in% unlist(twins[1, 1:2])))
   rk <- rank_permutation(st)
   expect_match(rk$flag[rk$predictor == "pyro_left"], "twin")
   expect_output(print(rk), "go together")
-  expect_null(attr(rank_permutation(st, conditional = TRUE), "twins"))
+  expect_null(detail(rank_permutation(st, conditional = TRUE), "twins"))
 })
 
 test_that(

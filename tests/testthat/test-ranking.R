@@ -6,19 +6,19 @@ test_that(
         predictor = c("a", "b", "c", "d"), family = c("x", "x", "", "")
       ))
     )
+    of <- new_settings(
+      list(name = "m", class = "lm"), "permutation",
+      list(label = "holdout", kind = "holdout"), 10L, measures = "rise of RMSE"
+    )
     table <- ranking_rows(
-      st, list(name = "m"), "permutation", "holdout", c("a", "b", "c", "d"),
-      c(2, 6, 2, -1), about = "model"
+      st, of, c("a", "b", "c", "d"), c(2, 6, 2, -1), about = "model"
     )
     expect_identical(table$predictor, c("b", "a", "c", "d"))
     expect_identical(table$rank, c(1L, 2L, 2L, 4L))
     expect_equal(table$share, c(0.6, 0.2, 0.2, 0))
     expect_equal(table$relative, c(1, 1 / 3, 1 / 3, -1 / 6))
     expect_identical(table$family, c("x", "x", NA, NA))
-    none <- ranking_rows(
-      st, list(name = "m"), "permutation", "holdout", c("a", "b"), c(-1, 0),
-      about = "model"
-    )
+    none <- ranking_rows(st, of, c("a", "b"), c(-1, 0), about = "model")
     expect_identical(c(none$share, none$relative), rep(NA_real_, 4))
   }
 )
@@ -33,11 +33,11 @@ test_that("a ranking is a data frame that stays one, or becomes a plain table", 
   expect_s3_class(rk[1:2, ], "dreher_ranking")
   expect_identical(class(rk[c("predictor", "importance")]), "data.frame")
   expect_identical(class(as.data.frame(rk)), "data.frame")
-  expect_null(attr(as.data.frame(rk), "settings"))
-  expect_identical(dim(attr(rk, "units")[[1]]), c(50L, 3L))
+  expect_null(attr(as.data.frame(rk), "details"))
+  expect_identical(dim(attr(rk, "row_values")[[1]]), c(50L, 3L, 1L))
   expect_identical(summary(rk)$first, rk$predictor[1])
   # The units are what the standard error is made from.
-  A_plus_B <- attr(rk, "units")[[1]][, rk$predictor[1]]
+  A_plus_B <- attr(rk, "row_values")[[1]][, rk$predictor[1], 1]
   expect_lte(rk$std_error[1], sd(A_plus_B) / sqrt(50))
   expect_error(
     rank_permutation(st, rows = kiln_rows(50, "untouched")["peak_temp"]),

@@ -7,8 +7,8 @@ test_that("p values against decoys follow their definition", {
   )
   set.seed(1)
   d$importance <- ifelse(d$decoy, runif(nrow(d)), ifelse(d$predictor == "a", 2, 0.5))
-  d[c("model", "method", "rows")] <- list("m", "permutation", "holdout")
-  out <- judge_decoys(d, 0.05)
+  d[c("model", "method", "form", "rows")] <- list("m", "permutation", "plain", "holdout")
+  out <- compare_with_decoys(d, 0.05)
   most <- tapply(d$importance[d$decoy], d$draw[d$decoy], max)
   own <- d$importance[d$decoy & d$predictor == "b"]
   expect_equal(out$p_value, c(1 / 20, (1 + sum(most >= 0.5)) / 20))
@@ -69,8 +69,12 @@ test_that("conditional decoys keep what the other predictors say", {
   rows$y <- rows$a + rnorm(400)
   st <- study(lm(y ~ a + b, rows), rows[1:200, ], "y", train = rows)
   strata <- strata_of_all(st, st$models[[1]], 1)
-  free <- with_stream(1, "x", beside_copies(rows[c("a", "b")], c("a", "b")))
-  kept <- with_stream(1, "x", beside_copies(rows[c("a", "b")], c("a", "b"), strata$train))
+  beside <- function(strata) {
+    donors <- with_stream(1, "x", draw_copies(c("a", "b"), 400, strata))
+    beside_copies(rows[c("a", "b")], c("a", "b"), donors)
+  }
+  free <- beside(NULL)
+  kept <- beside(strata$train)
   expect_setequal(kept$decoy_2_, rows$b)
   expect_lt(abs(stats::cor(free$decoy_2_, rows$a)), 0.2)
   expect_gt(stats::cor(kept$decoy_2_, rows$a), 0.7)
@@ -93,7 +97,7 @@ test_that(
     d$bend <- d$a^2 + rnorm(n, sd = 0.1)
     d$alone <- rnorm(n)
     fresh <- d[1:20, ]
-    said <- foretell("line", d, fresh, 1)
+    said <- predict_from_others("line", d, fresh, 1)
     # By definition: as many fits as rows, each without the row it foretells.
     others <- stats::model.matrix(~ a + b + kind + bend + alone, d)
     slow <- vapply(
@@ -111,12 +115,12 @@ test_that(
     x <- as.matrix(d[c("a", "b")])
     colnames(x) <- NULL
     error <- function(way) mean((way$train - d$bend)^2)
-    straight <- foretell_linear(x, d$bend, rep(TRUE, n), x)
-    grown <- foretell_forest(x, d$bend, rep(TRUE, n), x, 1, "bend")
+    straight <- predict_from_others_linearly(x, d$bend, rep(TRUE, n), x)
+    grown <- predict_from_others_by_forest(x, d$bend, rep(TRUE, n), x, 1, "bend")
     expect_lt(error(grown), error(straight) / 2)
     expect_identical(
-      foretell("bend", d[c("a", "b", "bend")], fresh, 1)$train,
-      foretell_forest(
+      predict_from_others("bend", d[c("a", "b", "bend")], fresh, 1)$train,
+      predict_from_others_by_forest(
         as.matrix(d[c("a", "b")]),
         d$bend,
         rep(TRUE, n),
@@ -128,14 +132,14 @@ test_that(
     # Nothing to say, nothing said; gaps are no obstacle, in the predictor or beside it.
     d$same <- fresh$same <- 1
     expect_identical(
-      foretell("same", d, fresh, 1), list(train = double(n), data = double(20))
+      predict_from_others("same", d, fresh, 1), list(train = double(n), data = double(20))
     )
-    expect_identical(foretell("a", d["a"], fresh, 1)$data, double(20))
+    expect_identical(predict_from_others("a", d["a"], fresh, 1)$data, double(20))
     d$line[3:9] <- NA
     d$a[1:5] <- NA
     expect_true(
-      all(is.finite(unlist(foretell("line", d, fresh, 1)))) &&
-        all(is.finite(unlist(foretell("kind", d, fresh, 1))))
+      all(is.finite(unlist(predict_from_others("line", d, fresh, 1)))) &&
+        all(is.finite(unlist(predict_from_others("kind", d, fresh, 1))))
     )
   }
 )
@@ -159,7 +163,7 @@ test_that(
         expect_true(
           all(table(strata[[on]][[p]])[-1] <= 10) && max(table(strata[[on]][[p]])) == 10
         )
-        score <- foretell(p, st$train[c("a", "b")], fresh[c("a", "b")], 1)[[on]]
+        score <- predict_from_others(p, st$train[c("a", "b")], fresh[c("a", "b")], 1)[[on]]
         by <- order(score)
         expect_false(is.unsorted(strata[[on]][[p]][by]))
       }
@@ -208,7 +212,10 @@ test_that(
   ),
   {
     d <- data.frame(y = rnorm(40), a = rnorm(40), b = rnorm(40), e = runif(40))
-    wide <- make_room(lm(y ~ poly(a, 2) * b + offset(log(e)), d), c("a", "b", "e"))
+    room <- function(model, predictors) {
+      widen_model(model, decoy_columns(predictors), predictors)
+    }
+    wide <- room(lm(y ~ poly(a, 2) * b + offset(log(e)), d), c("a", "b", "e"))
     labels <- attr(wide$terms, "term.labels")
     expect_setequal(
       labels,
@@ -218,11 +225,12 @@ test_that(
       )
     )
     expect_match(deparse1(stats::formula(wide$terms)), "offset(log(e))", fixed = TRUE)
-    expect_identical(attr(make_room(lm(y ~ a - 1, d), "a")$terms, "intercept"), 0L)
+    expect_identical(attr(room(lm(y ~ a - 1, d), "a")$terms, "intercept"), 0L)
     expect_equal(
-      make_room(ranger::ranger(y ~ ., d, num.trees = 2, mtry = 2), c("a", "b", "e"))$mtry,
-      4
+      room(ranger::ranger(y ~ ., d, num.trees = 2, mtry = 2), c("a", "b", "e"))$mtry, 4
     )
+    added <- widen_model(lm(y ~ a, d), "b")
+    expect_setequal(attr(added$terms, "term.labels"), c("a", "b"))
   }
 )
 
@@ -281,12 +289,12 @@ test_that("each form of impurity meets its own floor, in print too", {
     train = few
   )
   nf <- noise_floor(st, by = "impurity", draws = 19)
-  expect_setequal(nf$table$rows, c("train in-bag", "oob"))
+  expect_setequal(nf$table$form, c("in-bag", "covariance"))
   rk <- with_floor(rank_impurity(st), nf)
-  for (on in c("train in-bag", "oob")) {
-    t <- nf$table[nf$table$rows == on, ]
+  for (on in c("in-bag", "covariance")) {
+    t <- nf$table[nf$table$form == on, ]
     expect_setequal(
-      rk$predictor[rk$rows == on & grepl("not above floor", rk$flag)],
+      rk$predictor[rk$form == on & grepl("not above floor", rk$flag)],
       t$predictor[!t$above]
     )
   }

@@ -11,30 +11,23 @@ quiet <- function(code) {
 # A ranking over resamples made of given importances.
 made_up <- function(x, kind = "bootstrap", rows = 100, of = 100) {
   st <- study(lm(strength ~ peak_temp, few), kiln$holdout, "strength", train = few)
+  settings <- new_settings(
+    st$models[[1]], "permutation", list(label = "left out", kind = "holdout"), 10L,
+    repeats = 5L, measures = "rise of RMSE"
+  )
   table <- do.call(
     rbind,
     lapply(seq_len(nrow(x)), function(b) {
-      d <- ranking_rows(
-        st, st$models[[1]], "permutation", "left out", colnames(x), x[b, ],
-        about = "model"
-      )
+      d <- ranking_rows(st, settings, colnames(x), x[b, ], about = "model")
       d$resample <- b
       d
     })
   )
-  out <- new_ranking(
-    st,
-    table,
-    new_settings(st$models[[1]], "permutation", "left out", 10L, 5L, "rise of RMSE"),
-    list(),
-    1,
-    0.95
-  )
-  attr(out, "labels") <- stats::setNames(colnames(x), colnames(x))
-  attr(out, "resamples") <- list(
+  out <- ranking_part(st, table, settings, 1, 0.95)
+  out <- set_detail(out, "labels", stats::setNames(colnames(x), colnames(x)))
+  set_detail(out, "resamples", list(
     kind = kind, times = nrow(x), rows = rows, of = of, outside = of - rows
-  )
-  out
+  ))
 }
 
 test_that("resamples of every kind hold what they say, and come again by seed", {
@@ -104,7 +97,7 @@ test_that(
     theirs <- rsample::vfold_cv(few, v = 3)
     rk <- rank_predictors(st, by = "permutation", resamples = theirs)
     expect_identical(sort(unique(rk$resample)), 1:3)
-    expect_identical(attr(rk, "resamples")$kind, "folds")
+    expect_identical(detail(rk, "resamples")$kind, "folds")
     expect_error(
       rank_predictors(st, resamples = rsample::vfold_cv(kiln$train, v = 3)),
       "not drawn from",
@@ -157,11 +150,11 @@ test_that("rank sets and tiers follow their definition", {
   m <- colMeans(x)[d$predictor]
   y <- x[, d$predictor]
   se <- outer(1:5, 1:5, Vectorize(function(j, k) stats::sd(y[, j] - y[, k])))
-  T <- apply(y, 1, function(r) {
+  most <- apply(y, 1, function(r) {
     g <- abs(outer(r - m, r - m, "-")) / se
     max(g[upper.tri(g)])
   })
-  c95 <- sort(T)[ceiling(0.95 * 121)]
+  c95 <- sort(most)[ceiling(0.95 * 121)]
   above <- outer(m, m, "-") > c95 * se
   diag(above) <- FALSE
   expect_equal(d$rank_lower, unname(1 + colSums(above)))
@@ -204,7 +197,7 @@ test_that("joint rank sets hold tied ranks at once, where percentiles do not", {
   held <- replicate(60, {
     est <- truth + rnorm(4, sd = 0.1)
     x <- matrix(rnorm(300 * 4, sd = 0.1), 300) + rep(est, each = 300)
-    x <- sweep(x, 2, est - colMeans(x) , "+")
+    x <- sweep(x, 2, est - colMeans(x), "+")
     colnames(x) <- letters[1:4]
     sets <- rank_sets(
       x[, order(-est)], sort(est, decreasing = TRUE), list(kind = "bootstrap"), 0.95, 1L
@@ -331,13 +324,13 @@ test_that("with the study, reasons that the ranking does not hold are worked out
 test_that(
   "lists are called by what tells them apart, and small disputes are not spoken of",
   {
-    part <- function(model, method, rows, slice = NA_character_) {
-      data.frame(model, method, rows, slice)
+    part <- function(model, method, rows, slice = NA_character_, form = "plain") {
+      data.frame(model, method, form, rows, slice)
     }
     expect_identical(
       name_parts(list(
-        part("a", "impurity", "train in-bag"),
-        part("a", "impurity", "oob"),
+        part("a", "impurity", "train", form = "in-bag"),
+        part("a", "impurity", "oob", form = "covariance"),
         part("a", "permutation", "holdout")
       )),
       c("impurity", "impurity oob", "permutation")
@@ -457,7 +450,7 @@ test_that("the learner's own noise is told from the sample's", {
     class = "dreher_error_input"
   )
   elsewhere <- seeds
-  attr(elsewhere, "fingerprint") <- "another"
+  elsewhere <- set_detail(elsewhere, "fingerprint", "another")
   expect_error(
     quiet(stability(made_up(x), seeds = elsewhere)),
     "another study",
@@ -520,7 +513,7 @@ test_that(
     )
     picture <- ggplot2::ggplot_build(ggplot2::autoplot(s))
     expect_setequal(
-      unique(picture$data[[1]]$fill), c(muted, method_colours[["permutation"]])
+      unique(picture$data[[1]]$fill), c(muted, method_colours()[["permutation"]])
     )
     expect_match(picture$plot$labels$caption, "Grey: not above the noise floor")
     expect_match(page_stability(s), "not above")
@@ -582,15 +575,15 @@ test_that(
     rk <- rank_predictors(
       st, by = "permutation", repeats = 4, resamples = draw_resamples(few, times = 30)
     )
-    expect_identical(dim(attr(rk, "offsets")$linear), c(30L, 4L))
+    expect_identical(dim(detail(rk, "offsets")$linear), c(30L, 4L))
     d <- as.data.frame(quiet(stability(rk)))
-    x <- importance_matrix(as.data.frame(rk)) + attr(rk, "offsets")$linear[
+    x <- importance_matrix(as.data.frame(rk)) + detail(rk, "offsets")$linear[
       , unique(rk$predictor)
     ]
     expect_equal(
       d$std_error, unname(apply(x[, d$predictor], 2, stats::sd)), tolerance = 1e-12
     )
-    expect_null(attr(
+    expect_null(detail(
       rank_predictors(
         st,
         by = "permutation",
@@ -610,16 +603,16 @@ test_that(
       st, by = c("permutation", "shapley"), rows = parts, background = 10
     )
     expect_setequal(
-      names(attr(rk, "units")),
+      names(attr(rk, "row_values")),
       c(
         "linear/permutation/early", "linear/permutation/late", "linear/shapley/early",
         "linear/shapley/late"
       )
     )
-    expect_setequal(attr(rk, "direction")$rows, names(parts))
-    expect_setequal(attr(rk, "shares")$rows, names(parts))
+    expect_setequal(detail(rk, "direction")$rows, names(parts))
+    expect_setequal(detail(rk, "shares")$rows, names(parts))
     expect_identical(
-      names(attr(rank_predictors(st, by = "permutation"), "units")), "linear/permutation"
+      names(attr(rank_predictors(st, by = "permutation"), "row_values")), "linear/permutation"
     )
     for (rows in c("train", "oob")) {
       expect_error(
@@ -630,10 +623,12 @@ test_that(
     }
     sliced <- rank_predictors(st, by = "permutation", rows = parts, slice = ~ operator)
     expect_setequal(unique(sliced$rows), names(parts))
+    known <- detail(sliced, "settings")
     expect_setequal(
-      attr(sliced, "settings")$rows,
+      paste(known$rows, known$slice),
       c(outer(names(parts), unique(as.character(kiln$holdout$operator)), paste))
     )
+    expect_identical(anyDuplicated(names(attr(sliced, "row_values"))), 0L)
     file <- tempfile(fileext = ".csv")
     write_results(sliced, file)
     expect_false(anyNA(data.table::fread(file)$n))  # every row found its settings
@@ -668,7 +663,7 @@ test_that("resamples are known by the values of their rows, not by their number"
   set.seed(1)
   theirs <- rsample::bootstraps(few, times = 4, apparent = TRUE)
   rk <- rank_predictors(st, by = "permutation", resamples = theirs, repeats = 2)
-  expect_identical(attr(rk, "resamples")$times, 4L)  # all rows against themselves are no resample
+  expect_identical(detail(rk, "resamples")$times, 4L)  # all rows against themselves are no resample
   inside <- resamples_for(theirs, st)$inside
   expect_identical(inside[[2]], as.integer(theirs$splits[[2]], data = "analysis"))
 })
@@ -697,7 +692,7 @@ test_that("every kind of resample goes through: importances, errors, words and p
     d <- as.data.frame(s)
     means <- tapply(rk$importance, paste(rk$model, rk$predictor), mean)
     expect_equal(d$importance, as.vector(means[paste(d$model, d$predictor)]))
-    expect_identical(is.null(attr(rk, "offsets")), !kind %in% c("bootstrap", "subsample"))
+    expect_identical(is.null(detail(rk, "offsets")), !kind %in% c("bootstrap", "subsample"))
     expect_identical(all(is.na(d$rank_lower)), kind == "seeds")
     expect_lte(max(nchar(cli::ansi_strip(format_stability(s)))), 80)
     for (m in c("forest", "linear")) {
@@ -864,6 +859,7 @@ test_that(
       table = data.frame(
         model = "m",
         method = "permutation",
+        form = "plain",
         rows = "holdout",
         predictor = c("a", "b"),
         above = c(TRUE, FALSE)
@@ -872,6 +868,7 @@ test_that(
     d <- data.frame(
       model = "m",
       method = c("permutation", "permutation", "permutation", "shapley"),
+      form = "plain",
       rows = c("left out", "holdout", "left out", "holdout"),
       slice = c(NA, NA, "low", NA),
       predictor = c("a", "b", "b", "b")
@@ -880,7 +877,8 @@ test_that(
     expect_true(is.na(floor_says(
       floor,
       data.frame(
-        model = "m", method = "permutation", rows = "early", slice = NA, predictor = "b"
+        model = "m", method = "permutation", form = "plain", rows = "early", slice = NA,
+        predictor = "b"
       )
     )))
   }

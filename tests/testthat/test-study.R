@@ -18,11 +18,16 @@ test_that("task, metric and direction are inferred and stated", {
 
 test_that("bad input is named: argument, column, model, row, and what to do", {
   late <- loans$holdout
-  gaps <- h; gaps$strength[c(3, 9)] <- NA
-  holes <- h; holes$peak_temp[5] <- NA
-  strange <- h; strange$clay_source <- factor(c("moor", as.character(h$clay_source[-1])))
-  twice <- h; names(twice)[2] <- "clay_source"
-  one <- late; one$returned_late[] <- "no"
+  gaps <- h
+  gaps$strength[c(3, 9)] <- NA
+  holes <- h
+  holes$peak_temp[5] <- NA
+  strange <- h
+  strange$clay_source <- factor(c("moor", as.character(h$clay_source[-1])))
+  twice <- h
+  names(twice)[2] <- "clay_source"
+  one <- late
+  one$returned_late[] <- "no"
   short <- function(model, data) rep(1, nrow(data) - 1)
   nothing <- function(model, data) replace(rep(1, nrow(data)), 4, NA)
   words <- function(model, data) rep("no", nrow(data))

@@ -2,150 +2,18 @@
 #
 # With D[i, r] the change of row i's influence on the score in repeat r, all that is needed of a
 # unit is
-#   given     n, mean over the repeats of D of the row as receiver
-#   taken     n, sum of D of the rows that received this row's values, over the number of repeats
-#   square sum of D^2 Where the score is a function of a mean row loss these are gathered from the
-#   changes of the losses, piece by piece.
-
-# Importances of all units, by name: list(importance, std_error, lower, upper, units, share).
-# stratum: per unit the strata of conditional shuffles. errors: FALSE where the differences alone
-# are wanted. Where the user interrupts, the units that are done.
-judge_units <- function(
-    open, cases, units, design, metric, form, level, seed, stratum = NULL,
-    errors = TRUE) {
-  rule <- list(
-    metric = metric, cases = cases, form = form, level = level, seed = seed,
-    design = design, errors = errors
-  )
-  used <- lengths(units) > 0
-  done <- list()
-  idle <- list(
-    importance = 0,
-    std_error = 0,
-    lower = 0,
-    upper = 0,
-    units = if (!jackknifed(metric)) double(open$n),
-    share = NA_real_
-  )
-  for (u in names(units)[!used]) done[[u]] <- idle
-  units <- units[used]
-  found <- if (length(units)) {
-    if (isTRUE(design$all)) {
-      judge_all(open, units, rule)
-    } else {
-      gather_changes(open, units, rule, stratum[used])
-    }
-  }
-  structure(c(done, found), stopped = attr(found, "stopped"))
-}
-
-gather_changes <- function(open, units, rule, stratum = NULL) {
-  has_loss <- !jackknifed(rule$metric) && rule$metric$kind != "auc"
-  n <- open$n
-  R <- rule$design$repeats
-  done <- vector("list", length(units))
-  names(done) <- names(units)
-  if (has_loss) {
-    loss <- double(n)
-    basis <- NULL
-    weight <- rule$cases$weight
-    tally <- tally_start(n, length(units))
-    seen <- integer(length(units))
-    power <- if (is.null(rule$metric$power)) 0L else rule$metric$power
-    visit <- function(piece) {
-      many <- length(piece$repeats) * length(piece$units)
-      loss[piece$rows] <<- rule$metric$loss(rule$cases$truth[piece$rows], piece$base)
-      value <- if (power > 0) {
-        piece$p
-      } else {
-        rule$metric$loss(rep(rule$cases$truth[piece$rows], many), piece$p)
-      }
-      donors <- if (rule$design$own) {
-        rule$design$donors[, , piece$units]
-      } else {
-        rule$design$donors
-      }
-      tally_add(
-        tally,
-        value,
-        power,
-        piece$rows[1],
-        piece$repeats,
-        piece$units,
-        rule$cases$truth,
-        loss,
-        if (is.null(weight)) double() else weight,
-        donors,
-        rule$design$own,
-        open$st$threads
-      )
-      seen[piece$units] <<- seen[piece$units] + length(piece$rows) * length(piece$repeats)
-    }
-    finish <- function(u) {
-      if (is.null(basis) || rule$design$own) {
-        donors <- if (rule$design$own) {
-          matrix(rule$design$donors[, , u], n)
-        } else {
-          rule$design$donors
-        }
-        basis <<- influence_basis(rule, loss, function(rows) {
-          apply(rows, 2, charge_donors, donors)
-        })
-      }
-      judge_moments(
-        rule, basis, c(tally_read(tally, u, R), list(repeats = R)), stratum[[u]]
-      )
-    }
-  } else {
-    cube <- list()
-    seen <- integer(length(units))
-    visit <- function(piece) {
-      p <- array(
-        piece$p,
-        c(length(piece$rows), length(piece$repeats), length(piece$units), ncol(piece$p))
-      )
-      for (u in seq_along(piece$units)) {
-        at <- as.character(piece$units[u])
-        if (is.null(cube[[at]])) {
-          cube[[at]] <<- array(
-            0, c(n, R, ncol(piece$p)), list(NULL, NULL, colnames(piece$p))
-          )
-        }
-        cube[[at]][piece$rows, piece$repeats, ] <<- p[, , u, ]
-        seen[piece$units[u]] <<- seen[piece$units[u]] + length(piece$rows) *
-          length(piece$repeats)
-        if (seen[piece$units[u]] == n * R) {
-          donors <- if (rule$design$own) {
-            matrix(rule$design$donors[, , piece$units[u]], n)
-          } else {
-            rule$design$donors
-          }
-          done[[piece$units[u]]] <<- judge_cube(
-            rule, piece$base, cube[[at]], donors, stratum[[piece$units[u]]]
-          )
-          cube[[at]] <<- NULL
-        }
-      }
-    }
-    finish <- function(u) done[[u]]
-  }
-  stopped <- FALSE
-  tryCatch(
-    shuffle_pieces(open, units, rule$design, visit, whole = !has_loss),
-    interrupt = function(e) stopped <<- TRUE
-  )
-  whole <- which(seen == n * R)
-  structure(
-    stats::setNames(lapply(whole, finish), names(units)[whole]), stopped = stopped
-  )
-}
+#   given   n, mean over the repeats of D of the row as receiver
+#   taken   n, sum of D of the rows that received this row's values, over the number of repeats
+#   square  sum of D^2
+# Where the score is a function of a mean row loss these are gathered from the changes of the
+# losses, piece by piece.
 
 # What the influences of rows are made of (loss_form()): rows x (loss, 1 and what else), times
 # their weight; and pass(rows), what donors are charged with of it. -> rows, passed, and the score
 # before the shuffle
 influence_basis <- function(rule, loss, pass) {
-  spread <- target_spread(rule$metric, rule$cases$truth, rule$cases$weight)
-  rows <- times(rule$cases$weight, cbind(loss, 1, spread$v, deparse.level = 0))
+  spread <- target_spread(rule$metric, rule$info$truth, rule$info$weight)
+  rows <- times(rule$info$weight, cbind(loss, 1, spread$v, deparse.level = 0))
   m <- mean(rows[, 1])
   list(
     rows = rows,
@@ -157,7 +25,7 @@ influence_basis <- function(rule, loss, pass) {
 }
 
 # moments of the weighted changes of the row losses -> importance
-judge_moments <- function(rule, basis, moments, stratum = NULL) {
+estimate_from_moments <- function(rule, basis, moments, stratum = NULL) {
   n <- nrow(basis$rows)
   if (moments$square == 0) {
     return(list(
@@ -187,8 +55,8 @@ judge_moments <- function(rule, basis, moments, stratum = NULL) {
     e[seq_len(ncol(basis$rows))],
     if (is.null(stratum)) integer() else stratum
   )
-  finish_judging(
-    rule, scale$value, error_of_sums(found, moments$repeats, rule$cases$block)
+  finish_estimate(
+    rule, scale$value, error_of_sums(found, moments$repeats, rule$info$block)
   )
 }
 
@@ -206,16 +74,16 @@ ratio_scale <- function(rule, before, after) {
   list(value = log(after / before), before = 1 / before, after = 1 / after)
 }
 
-finish_judging <- function(rule, value, found) {
+finish_estimate <- function(rule, value, found) {
   limits <- if (is.null(found$units)) {
     t_limits(value, found$std_error, found$df, rule$level)
   } else {
-    leaning_limits(
+    skew_limits(
       value,
       found$std_error,
       found$df,
       rule$level,
-      as.vector(block_sums(found$units, rule$cases$block))
+      as.vector(block_sums(found$units, rule$info$block))
     )
   }
   if (rule$form == "ratio") {
@@ -228,9 +96,9 @@ finish_judging <- function(rule, value, found) {
 
 # Metrics without a loss per row: one unit with the rows' predictions and all its shuffled ones
 # (rows x repeats x outputs).
-judge_cube <- function(rule, base, shuffled, donors, stratum = NULL) {
+estimate_from_predictions <- function(rule, base, shuffled, donors, stratum = NULL) {
   metric <- rule$metric
-  cases <- rule$cases
+  info <- rule$info
   n <- nrow(donors)
   if (all(shuffled == as.vector(base[rep(seq_len(n), ncol(donors)), ]))) {
     return(list(
@@ -242,12 +110,12 @@ judge_cube <- function(rule, base, shuffled, donors, stratum = NULL) {
       share = NA_real_
     ))
   }
-  before <- metric_influence(metric, cases$truth, base, cases$weight)
-  after <- metric_shuffled(metric, cases$truth, shuffled, cases$weight)
+  before <- metric_influence(metric, info$truth, base, info$weight)
+  after <- metric_shuffled(metric, info$truth, shuffled, info$weight)
   scale <- ratio_scale(rule, before$loss, after$loss)
   if (!rule$errors) return(list(importance = scale$value))
   if (jackknifed(metric)) {
-    block <- jackknife_blocks(cases, rule$seed)
+    block <- jackknife_blocks(info, rule$seed)
     found <- list(
       std_error = sqrt(block_variance(rule, base, shuffled, donors, block)),
       df = length(unique(block)) - 1,
@@ -261,10 +129,10 @@ judge_cube <- function(rule, base, shuffled, donors, stratum = NULL) {
       taken[donors[, r]] <- taken[donors[, r]] + D[, r] / ncol(donors)
     }
     found <- two_way_error(
-      rowMeans(D), taken, sum(D^2), ncol(donors), cases$block, stratum
+      rowMeans(D), taken, sum(D^2), ncol(donors), info$block, stratum
     )
   }
-  finish_judging(rule, scale$value, found)
+  finish_estimate(rule, scale$value, found)
 }
 
 # A row matters as receiver and as donor; the shuffles' noise is in both. Within strata the
@@ -326,7 +194,7 @@ pair_variance <- function(sums, repeats) {
 # Any metric: drop each block as receivers and as donors, and look how the importance moves.
 block_variance <- function(rule, base, shuffled, donors, block) {
   loss <- function(p, rows) {
-    some <- some_cases(rule$cases, rows)
+    some <- some_info(rule$info, rows)
     metric_influence(rule$metric, some$truth, p[rows, , drop = FALSE], some$weight)$loss
   }
   values <- vapply(
@@ -345,4 +213,41 @@ block_variance <- function(rule, base, shuffled, donors, block) {
     0
   )
   jackknife_variance(values)
+}
+
+# Sums over donors of the weighted changes of losses, per row and unit.
+sums_over_donors <- function(rule, context, units) {
+  n <- context$n
+  loss <- rule$metric$loss(rule$info$truth, context$base)
+  basis <- influence_basis(rule, loss, function(rows) {
+    (rep(colSums(rows), each = n) - rows) / (n - 1)
+  })
+  weight <- rule$info$weight
+  given <- matrix(0, n, units)
+  square <- double(units)
+  list(
+    weigh = function(row, p) {
+      times(
+        if (!is.null(weight)) weight[row],
+        rule$metric$loss(rule$info$truth[row], p) - loss[row]
+      )
+    },
+    # by: one change; many: how many donors bring it about
+    add = function(row, unit, by, many) {
+      cell <- row + n * (unit - 1)
+      given <<- given + sum_cells(cell, by * many, n, units)
+      square <<- square + as.vector(sum_cells(
+        rep_len(unit, length(by)), by^2 * many, units, 1
+      ))
+    },
+    estimate = function(u, taken) {
+      moments <- list(
+        given = given[, u] / (n - 1),
+        taken = taken / (n - 1),
+        square = square[u],
+        repeats = n - 1L
+      )
+      estimate_from_moments(rule, basis, moments)
+    }
+  )
 }

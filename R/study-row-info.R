@@ -4,7 +4,7 @@
 # list(truth, weight, block): weight has mean 1 or is NULL (all the same); block holds numbers, or
 # NULL (each row by itself).
 
-cases_of <- function(st, data) {
+row_info <- function(st, data) {
   weight <- if (!is.null(st$weights)) data[[st$weights]]
   block <- if (!is.null(st$blocks)) data[[st$blocks]]
   list(
@@ -14,19 +14,19 @@ cases_of <- function(st, data) {
   )
 }
 
-some_cases <- function(cases, rows) {
-  weight <- cases$weight[rows]
+some_info <- function(info, rows) {
+  weight <- info$weight[rows]
   list(
-    truth = cases$truth[rows],
+    truth = info$truth[rows],
     weight = if (!is.null(weight)) weight / mean(weight),
-    block = if (!is.null(cases$block)) {
-      match(cases$block[rows], unique(cases$block[rows]))
+    block = if (!is.null(info$block)) {
+      match(info$block[rows], unique(info$block[rows]))
     }
   )
 }
 
 # The columns of weights and of blocks, in one table of rows.
-check_cases <- function(st, data, arg) {
+check_row_info <- function(st, data, arg) {
   if (!is.null(st$weights)) {
     check_columns(data, st$weights, arg, "The column of weights")
     w <- data[[st$weights]]
@@ -75,15 +75,21 @@ check_cases <- function(st, data, arg) {
 }
 
 # Blocks of the jackknife: rows that belong together stay together.
-jackknife_blocks <- function(cases, seed) {
-  n <- length(cases$truth)
+jackknife_blocks <- function(info, seed) {
+  n <- length(info$truth)
   with_stream(
     seed,
     c("jackknife", n),
-    if (is.null(cases$block)) {
+    if (is.null(info$block)) {
       draw_blocks(n)
     } else {
-      draw_blocks(max(cases$block))[cases$block]
+      draw_blocks(max(info$block))[info$block]
     }
   )
+}
+
+# The target as the metrics want it: numbers, or class numbers.
+truth_of <- function(st, data) {
+  y <- data[[st$target]]
+  if (st$task == "regression") y else as.integer(y)
 }

@@ -1,0 +1,286 @@
+# The steps of the command and their options.
+
+opt <- function(name, help, type = "character", default = NULL, ...) {
+  optparse::make_option(
+    paste0("--", name), type = type, default = default, help = help, ...
+  )
+}
+
+flag <- function(name, help) {
+  optparse::make_option(
+    paste0("--", name), action = "store_true", default = FALSE, help = help
+  )
+}
+
+# What every step that reads models takes.
+model_options <- function() {
+  list(
+    opt(
+      "model",
+      paste0(
+        "models: an .rds file of one model or a named list, or a model file (xgboost: ",
+        ".json, .ubj; lightgbm: .txt); may be given several times"
+      )
+    ),
+    opt(
+      "columns",
+      "names of the model's columns, set apart by commas, for model files that hold none"
+    ),
+    opt("train", "training rows: a delimited text file"),
+    opt("target", "name of the target column"),
+    opt("weights", "name of the column that says what rows count"),
+    opt("blocks", "name of the column that says which rows belong together"),
+    opt("metric", "name of the metric (default: rmse or brier)"),
+    opt("dictionary", "data dictionary: a delimited text file"),
+    opt("seed", "seed [default %default]", "integer", 1L),
+    opt("out", "folder for tables, pictures and the report; made if it is not there")
+  )
+}
+
+margin_option <- function() {
+  opt(
+    "margin",
+    paste0(
+      "loss one is ready to pay: \"2 %\" of what all predictors gain, or \"0.4 rmse\" ",
+      "[default %default]"
+    ),
+    default = "2 %"
+  )
+}
+
+format_option <- function() {
+  opt(
+    "format", "of the table: csv, json or xlsx [default %default]", default = "csv"
+  )
+}
+
+again_options <- function() {
+  list(
+    flag("again", "these rows were confirmed on before, and the reader will be told"),
+    opt(
+      "overlap",
+      paste0(
+        "refuse or allow rows that are training rows, more than chance explains ",
+        "[default %default]"
+      ),
+      default = "refuse"
+    )
+  )
+}
+
+run_options <- function() {
+  list(
+    opt("workers", "processes that share the work [default %default]", "integer", 1L),
+    opt("run", "run folder: every finished piece is kept there"),
+    flag("resume", "go on with the run in --run"),
+    format_option()
+  )
+}
+
+demo_step <- function() {
+  list(
+    says = "Runs the whole example on made-up data of a pottery works.",
+    needs = "out",
+    options = list(opt("out", "folder for the results; made if it is not there"))
+  )
+}
+
+rank_step <- function() {
+  list(
+    says = "Ranks the predictors. Without --out the table goes to standard output.",
+    needs = c("model", "data", "target"),
+    options = c(
+      model_options(),
+      list(
+        opt("data", "holdout rows with the target: a delimited text file"),
+        opt(
+          "by",
+          paste0(
+            "methods, set apart by commas: impurity, permutation, shapley, ",
+            "structure, coefficient, association, refit [default: the first three]"
+          )
+        ),
+        opt(
+          "repeats",
+          "shuffles per predictor: a number, auto or all [default %default]",
+          default = "10"
+        ),
+        format_option()
+      )
+    )
+  )
+}
+
+stability_step <- function() {
+  list(
+    says = paste0(
+      "Trains the models again on resamples of the training rows, ranks on the rows ",
+      "left out, and says which ranks are settled. A run that was stopped goes on ",
+      "with --run and --resume."
+    ),
+    needs = c("model", "train", "target"),
+    options = c(
+      model_options(),
+      list(
+        opt(
+          "data",
+          paste0(
+            "holdout rows, for the noise floor: a delimited text file [default: the ",
+            "training rows]"
+          )
+        ),
+        opt(
+          "by",
+          "methods, set apart by commas [default %default]",
+          default = "permutation"
+        ),
+        opt(
+          "kind",
+          "of resamples: bootstrap, subsample, folds, time, seeds [default %default]",
+          default = "bootstrap"
+        ),
+        opt("times", "number of resamples [default %default]", "integer", 50L),
+        opt("order", "name of the column of times, for the kind time"),
+        opt("strata", "name of the column whose distribution every resample keeps"),
+        opt("slice", "name of a column: rank for each of its values apart"),
+        opt(
+          "seeds",
+          paste0(
+            "refits with other seeds of the model, to tell its own noise from the ",
+            "sample's"
+          ),
+          "integer"
+        ),
+        opt(
+          "decoys",
+          "refits with permuted copies, for the noise floor; 99 or more to rely on",
+          "integer"
+        )
+      ),
+      run_options()
+    )
+  )
+}
+
+reduce_step <- function() {
+  list(
+    says = paste0(
+      "Scores smaller sets by nested cross-validation and chooses one. A run that ",
+      "was stopped goes on with --run and --resume."
+    ),
+    needs = c("model", "train", "target"),
+    options = c(
+      model_options(),
+      list(
+        opt(
+          "by",
+          "methods that rank, set apart by commas [default %default]",
+          default = "permutation"
+        ),
+        opt(
+          "path",
+          "ranking, backward, forward or stepwise [default %default]",
+          default = "ranking"
+        ),
+        opt("use", "name of the model that ranks, when there are several"),
+        opt(
+          "refit",
+          "name of the model that is trained on the sets [default: the one that ranks]"
+        ),
+        flag(
+          "families", "predictors of a family of the dictionary come in and go together"
+        ),
+        flag("thin-twins", "of predictors that can stand in for each other one stays"),
+        opt("budget", "the most a set may cost, by the dictionary", "double"),
+        opt(
+          "random",
+          "random sets of each size to compare with [default %default]",
+          "integer",
+          10L
+        ),
+        opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"),
+        opt("times", "drawings of the folds [default %default]", "integer", 1L),
+        opt("confirm", "untouched rows to confirm the set on: a delimited text file"),
+        margin_option()
+      ),
+      rule_options(), again_options(), run_options()
+    )
+  )
+}
+
+# How a set is chosen from the curve.
+rule_options <- function() {
+  list(
+    opt(
+      "rule",
+      "one_se, best, within, cheapest, share, size or floor [default %default]",
+      default = "one_se"
+    ),
+    opt("size", "number of predictors, for the rule size", "integer"),
+    opt(
+      "share",
+      "share of the importance, for the rule share [default %default]",
+      "double",
+      0.95
+    ),
+    opt(
+      "decoys",
+      paste0(
+        "refits with permuted copies in each training part, 19 or more, for the ",
+        "rule floor"
+      ),
+      "integer"
+    )
+  )
+}
+
+compare_step <- function() {
+  list(
+    says = "Scores sets of predictors side by side, by cross-validation or on given rows.",
+    needs = c("model", "train", "target", "sets"),
+    options = c(
+      model_options(),
+      list(
+        opt(
+          "sets",
+          paste0(
+            "as \"all; firing: peak_temp, hold_minutes; none\"; files of chosen ",
+            "sets (.json) count as sets too"
+          )
+        ),
+        opt(
+          "reference",
+          "name of the set the others are compared with [default: the first]"
+        ),
+        opt(
+          "data",
+          paste0(
+            "rows to score on: a delimited text file [default: cross-validation on ",
+            "the training rows]"
+          )
+        ),
+        opt("folds", "folds [default: 5, fewer where rows are few]", "integer"),
+        opt("times", "drawings of the folds [default %default]", "integer", 2L),
+        margin_option(),
+        format_option()
+      )
+    )
+  )
+}
+
+confirm_step <- function() {
+  list(
+    says = "Compares a chosen set with all predictors on untouched rows.",
+    needs = c("model", "train", "target", "set", "data"),
+    options = c(
+      model_options(),
+      list(
+        opt("set", "file of the set, as reduce writes it (set.json)"),
+        opt("data", "untouched rows: a delimited text file"),
+        margin_option(),
+        format_option()
+      ),
+      again_options()
+    )
+  )
+}

@@ -1,0 +1,95 @@
+# Model files as documents: what they hold is taken by name and type, and faults are said.
+
+file_fault <- function(...) {
+  stop_model(
+    paste0("The model file is not sound: ", ..., "."),
+    todo = paste0(
+      "Write it again with the library that trained the model; it may have been cut ",
+      "short."
+    )
+  )
+}
+
+document_of <- function(bytes, binary) {
+  parsed <- parse_document(bytes, binary)
+  if (nzchar(parsed$fault)) {
+    file_fault(parsed$fault, ", at byte ", format(parsed$where, scientific = FALSE))
+  }
+  parsed$value
+}
+
+take <- function(x, name, where) {
+  out <- if (is.list(x)) x[[name, exact = TRUE]]
+  if (is.null(out)) file_fault("`", name, "` is missing in ", where)
+  out
+}
+
+take_table <- function(x, name, where) {
+  out <- take(x, name, where)
+  if (!is.list(out) || is.null(names(out))) {
+    file_fault("`", name, "` of ", where, " is not a table")
+  }
+  out
+}
+
+take_list <- function(x, name, where) {
+  out <- take(x, name, where)
+  if (is.numeric(out) && !length(out)) out <- list()
+  if (!is.list(out) || !is.null(names(out))) {
+    file_fault("`", name, "` of ", where, " is not a list")
+  }
+  out
+}
+
+take_text <- function(x, name, where) {
+  out <- take(x, name, where)
+  if (!is.character(out) || length(out) != 1 || !validUTF8(out)) {
+    file_fault("`", name, "` of ", where, " is not a text")
+  }
+  out
+}
+
+take_texts <- function(x, name, where) {
+  out <- take_list(x, name, where)
+  fits <- vapply(out, function(t) is.character(t) && length(t) == 1 && validUTF8(t), NA)
+  if (!all(fits)) file_fault("`", name, "` of ", where, " holds something else than texts")
+  as.character(unlist(out))
+}
+
+# Numbers of a given count, whole where they number something.
+take_numbers <- function(x, name, where, size = NULL, whole = FALSE) {
+  out <- take(x, name, where)
+  if (is.list(out)) out <- as_truths(out)
+  if (!is.numeric(out)) file_fault("`", name, "` of ", where, " does not hold numbers")
+  if (!is.null(size) && length(out) != size) {
+    file_fault(
+      "`", name, "` of ", where, " has ", length(out), " entries instead of ", size
+    )
+  }
+  if (!whole) return(out)
+  if (anyNA(out) || any(abs(out) > 2147483647) || any(out != round(out))) {
+    file_fault("`", name, "` of ", where, " holds something else than whole numbers")
+  }
+  as.integer(out)
+}
+
+take_count <- function(x, name, where) {
+  out <- take_number(x, name, where)
+  if (out < 0 || out > 1e8 || out != round(out)) {
+    file_fault("`", name, "` of ", where, " is not a count")
+  }
+  as.integer(out)
+}
+
+as_truths <- function(x) {
+  if (length(x) && all(vapply(x, is.logical, NA))) as.double(unlist(x)) else x
+}
+
+# A number that libraries write as text or as a number.
+take_number <- function(x, name, where) {
+  out <- suppressWarnings(as.double(unlist(take(x, name, where))))
+  if (length(out) != 1 || !is.finite(out)) {
+    file_fault("`", name, "` of ", where, " is not a number")
+  }
+  out
+}

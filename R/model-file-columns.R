@@ -1,0 +1,46 @@
+# What all model files have in common: names of columns, one output of several, predictions.
+
+# The model's predictions by its own trees or weights: rows x outputs, classes by name.
+file_predictions <- function(model, data) {
+  forest <- read_forest(model, read_inputs(model))
+  out <- if (is.null(forest)) {
+    linear <- read_coefficients(model)
+    apply_link(linear, as.matrix(linear$design(data) %*% linear$beta))
+  } else {
+    apply_link(forest, forest_predict(forest, encode_for_forest(forest, data), 1L))
+  }
+  colnames(out) <- read_task(model)$classes
+  out
+}
+
+# The names of a file's columns: its own, or those the user gave.
+file_columns <- function(own, given, count) {
+  columns <- if (is.null(given)) own else given
+  if (!length(columns)) {
+    stop_input(
+      "The model file does not name its columns.",
+      todo = "Give `read_model(columns = )` their names in the order of training."
+    )
+  }
+  if (!is.character(columns) || length(columns) != count || anyNA(columns) ||
+      anyDuplicated(columns)) {
+    if (is.null(given)) {
+      file_fault("the names of its columns do not fit their number, ", count)
+    }
+    stop_input(
+      paste0("`columns` must be ", count, " distinct names."),
+      paste0("Given: ", describe_value(columns), ".")
+    )
+  }
+  columns
+}
+
+pick_output <- function(output, targets) {
+  if (targets > 1 && is.null(output)) {
+    stop_input(
+      paste0("The model has ", targets, " targets."),
+      todo = "Say which to read: read_model(output = 1), for example."
+    )
+  }
+  if (!is.null(output)) check_count(output, "output", most = targets) else 1L
+}

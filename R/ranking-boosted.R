@@ -1,0 +1,173 @@
+# Impurity importance of boosted trees.
+
+# Boosted trees: the gain of each split on the gradients of its round, recomputed from the training
+# rows, and beside it what the library stored; or what the splits were worth on the holdout rows.
+rank_boosted <- function(model, st, rows, correct, units, level) {
+  boosting <- model$forest$boosted
+  refuse_boosted(model, rows, correct)
+  if (is.null(rows)) rows <- "train"
+  gain <- if (!is.na(boosting$loss) && !isFALSE(boosting$known)) recompute_gain(model, st)
+  held <- if ("holdout" %in% rows) hold_out_gain(model, st, units)
+  stored <- stored_gain(model$forest)
+  flags <- flags_of_names(
+    st, model, names(units), flag_worthless(if (is.null(gain)) stored else gain, held, units)
+  )
+  parts <- list()
+  if ("train" %in% rows) {
+    if (!is.null(gain)) {
+      what <- if (boosting$second_order) "gain" else "squared improvement"
+      parts$train <- gains_on_training_rows(
+        st, model, gain, "plain", paste0(what, ", recomputed"), units, flags, level
+      )
+    }
+    parts$stored <- gains_on_training_rows(
+      st, model, stored, "stored", boosting$stored, units, flags, level
+    )
+  }
+  if (!is.null(held)) parts$holdout <- worth_on_holdout(st, model, held, units, flags, level)
+  join_parts(st, parts, NA_integer_, level)
+}
+
+refuse_boosted <- function(model, rows, correct) {
+  other <- correct || "oob" %in% rows
+  if (!other && !("holdout" %in% rows && is.na(model$forest$boosted$loss))) {
+    return(invisible())
+  }
+  stop_study(
+    paste0(
+      "The trees of model \"", model$name, "\" are boosted: ",
+      if (other) {
+        paste0(
+          "impurity importance is their gain on the training rows or their worth on ",
+          "the holdout rows"
+        )
+      } else {
+        "what its splits are worth on the holdout rows is not defined for its loss"
+      },
+      "."
+    ),
+    todo = "Use rows = \"train\", or rank the model by permutation."
+  )
+}
+
+# All classes together, and each of several. describe(k, class): the rows of class k, NULL for all.
+ranking_by_class <- function(st, model, settings, level, describe) {
+  groups <- model$forest$boosted$group + 1L
+  classes <- if (max(groups) > 1) seq_along(model$classes)
+  tables <- c(
+    list(describe(NULL, NA_character_)),
+    lapply(classes, function(k) describe(k, model$classes[k]))
+  )
+  ranking_part(st, do.call(rbind, tables), settings, NA_integer_, level)
+}
+
+# gain: columns x trees
+gains_on_training_rows <- function(st, model, gain, form, measures, units, flags, level) {
+  groups <- model$forest$boosted$group + 1L
+  settings <- new_settings(
+    model, "impurity", on_train, nrow(st$train), form = form, measures = measures
+  )
+  ranking_by_class(st, model, settings, level, function(k, class) {
+    of <- if (is.null(k)) rep(TRUE, length(groups)) else groups == k
+    ranking_rows(
+      st, settings, names(units), rowSums(sum_units(gain[, of, drop = FALSE], units)),
+      about = "rows", class = class, flag = flags
+    )
+  })
+}
+
+# held: sums over the holdout rows, see hold_out_gain()
+worth_on_holdout <- function(st, model, held, units, flags, level) {
+  n <- nrow(st$data)
+  settings <- new_settings(
+    model, "impurity", list(label = "holdout", kind = "holdout"), n,
+    measures = "fall of the loss over the splits"
+  )
+  ranking_by_class(st, model, settings, level, function(k, class) {
+    of <- if (is.null(k)) 1L else k + 1L
+    worth <- held$sum[, of] / n
+    std_error <- sqrt(pmax(held$square[, of] / n - worth^2, 0) / (n - 1))
+    limits <- t_limits(worth, std_error, n - 1, level)
+    ranking_rows(
+      st, settings, names(units), worth, std_error, limits$lower, limits$upper,
+      about = "model", class = class, flag = flags
+    )
+  })
+}
+
+# Much gain on the training rows, and nothing on the holdout rows, where these were asked for.
+flag_worthless <- function(gain, held, units) {
+  if (is.null(held)) return(rep("", length(units)))
+  in_bag_only(rowSums(sum_units(gain, units)), held$sum[, 1])
+}
+
+# The target as the losses want it: a number, 0/1, or a class number from 0.
+boosting_target <- function(model, st, data) {
+  as.double(if (st$task == "regression") {
+    data[[st$target]]
+  } else {
+    match(as.character(data[[st$target]]), model$classes) - 1
+  })
+}
+
+# columns x trees
+recompute_gain <- function(model, st) {
+  f <- model$forest
+  b <- f$boosted
+  recompute_gains(
+    f,
+    encode_for_forest(f, model_rows(st, model, st$train, "train")),
+    boosting_target(model, st, st$train),
+    match(b$loss, boosting_losses()) - 1L,
+    b$second_order,
+    b$lambda,
+    b$most_step,
+    f$single,
+    if (is.null(b$curve)) 2 else b$curve,
+    boosting_start(model, st),
+    as.integer(b$round),
+    as.integer(b$group),
+    st$threads
+  )
+}
+
+stored_gain <- function(f) {
+  tree <- findInterval(seq_along(f$column) - 1L, f$root)
+  out <- matrix(0, length(f$columns), length(f$root))
+  asks <- which(f$column >= 0)
+  at <- cbind(f$column[asks] + 1L, tree[asks])
+  summed <- rowsum(f$boosted$gain[asks], at[, 1] + (at[, 2] - 1) * nrow(out))
+  out[as.integer(rownames(summed))] <- summed
+  out
+}
+
+# What the splits of each unit were worth on the holdout rows, in class k (1: together), as a mean
+# over rows.
+hold_out_gain <- function(model, st, units) {
+  f <- model$forest
+  encode <- function(data, arg) encode_for_forest(f, model_rows(st, model, data, arg))
+  unit_of <- integer(length(f$columns)) - 1L
+  for (u in seq_along(units)) unit_of[units[[u]]] <- u - 1L
+  forest_held_gain(
+    f,
+    encode(st$train, "train"),
+    encode(st$data, "data"),
+    boosting_target(model, st, st$data),
+    match(f$boosted$loss, boosting_losses()) - 1L,
+    as.integer(f$boosted$group),
+    unit_of,
+    length(units),
+    st$threads
+  )
+}
+
+# Libraries that start from the average write it into the first round's trees, not beside them.
+boosting_start <- function(model, st) {
+  f <- model$forest
+  if (!isTRUE(f$boosted$from_average)) return(double(length(f$base)))
+  if (st$task == "regression") return(mean(st$train[[st$target]]))
+  share <- tabulate(
+    match(as.character(st$train[[st$target]]), model$classes), length(model$classes)
+  ) / nrow(st$train)
+  if (f$link == "logit") stats::qlogis(share[2]) / f$stretch else log(pmax(share, 1e-15))
+}

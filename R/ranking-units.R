@@ -1,0 +1,169 @@
+# What a ranking lists: single predictors, families, groups of the user's, columns of trees; and
+# what every rank_*() function asks first.
+
+# What is shuffled together: names, each with its predictors.
+shuffle_units <- function(st, model, unit) {
+  predictors <- model$inputs$predictors
+  alone <- stats::setNames(as.list(predictors), predictors)
+  if (is.character(unit)) {
+    unit <- check_choice(unit, c("predictor", "family"), "unit")
+    if (unit == "predictor") return(alone)
+    family <- st$dictionary$family[match(predictors, st$dictionary$predictor)]
+    unit <- split(
+      predictors[!is.na(family)],
+      factor(family[!is.na(family)], unique(family[!is.na(family)]))
+    )
+    return(c(unit, alone[is.na(family)]))
+  }
+  fits <- is.list(unit) && length(unit) && !is.null(names(unit)) &&
+    all(nzchar(names(unit))) && !anyDuplicated(names(unit)) &&
+    all(vapply(unit, is.character, NA)) && all(lengths(unit) > 0)
+  if (!fits) {
+    stop_input(
+      paste0(
+        "`unit` must be \"predictor\", \"family\", or a list of predictors' names, ",
+        "each group under a name of its own."
+      ),
+      paste0("Given: ", describe_value(unit), ".")
+    )
+  }
+  strange <- setdiff(unlist(unit), st$predictors)
+  if (length(strange)) {
+    stop_input(
+      paste0(
+        "`unit` names predictors that no model of the study has: ", quote_some(strange),
+        "."
+      ),
+      todo = paste0("Predictors there: ", quote_some(st$predictors, 8), ".")
+    )
+  }
+  # What a model does not use changes nothing.
+  lapply(lapply(unit, unique), intersect, predictors)
+}
+
+# Who plays: names, each with its predictors; every predictor of the model plays once.
+shapley_units <- function(st, model, unit) {
+  units <- shuffle_units(st, model, unit)
+  twice <- unique(unlist(units)[duplicated(unlist(units))])
+  if (length(twice)) {
+    stop_input(
+      paste0(
+        "`unit` has ", quote_some(twice), " in several groups; a player plays once."
+      ),
+      todo = "Put each predictor into one group."
+    )
+  }
+  alone <- setdiff(model$inputs$predictors, unlist(units))
+  c(units[lengths(units) > 0], stats::setNames(as.list(alone), alone))
+}
+
+# Which unit (its number) each of these columns belongs to.
+unit_of <- function(units, columns) {
+  rep(seq_along(units), lengths(units))[match(columns, unlist(units))]
+}
+
+# What the rows of a ranking by trees stand for: names, each with the forest's columns it sums. A
+# predictor may have several encoded columns; columns of two predictors stand by themselves.
+tree_units <- function(st, model, unit) {
+  f <- model$forest
+  origin <- if (is.null(f$origin)) f$columns else f$origin
+  names <- union(model$inputs$predictors, origin[!is.na(origin)])
+  units <- lapply(stats::setNames(nm = names), function(u) which(origin %in% u))
+  family <- st$dictionary$family[match(names, st$dictionary$predictor)]
+  if (unit == "predictor" || all(is.na(family))) return(units)
+  key <- ifelse(is.na(family), paste0("p", names), paste0("f", family))
+  joint <- lapply(split(units, factor(key, unique(key))), unlist)
+  stats::setNames(lapply(joint, unname), substring(names(joint), 2))
+}
+
+# x: forest columns x anything. -> units x anything.
+sum_units <- function(x, units) {
+  matrix(
+    vapply(units, function(at) colSums(x[at, , drop = FALSE]), double(ncol(x))),
+    length(units),
+    byrow = TRUE
+  )
+}
+
+# In-bag counts (rows x trees) that belong to these training rows, or 0 x 0.
+counts_of <- function(model, st) {
+  counts <- model$forest$inbag
+  if (is.null(counts)) return(matrix(0L, 0, 0))
+  if (nrow(counts) != nrow(st$train)) {
+    stop_study(
+      paste0(
+        "`train` has ", nrow(st$train), " rows, but model \"", model$name,
+        "\" was trained on ", nrow(counts), "."
+      ),
+      todo = "Give the training rows as they were, in the same order."
+    )
+  }
+  counts
+}
+
+# The models among those named that have trees, and the names of those that have none.
+with_trees <- function(st, models, what) {
+  models <- pick_models(st, models)
+  treeless <- vapply(models, function(m) is.null(m$forest), NA)
+  if (all(treeless)) {
+    stop_study(
+      paste0(
+        what, " needs trees; none of these models has any: ", quote_some(names(models)),
+        "."
+      ),
+      todo = "Rank them by permutation or Shapley importance."
+    )
+  }
+  list(models = models[!treeless], without = names(models)[treeless])
+}
+
+leave_out <- function(method, models, why) {
+  if (!length(models)) return(NULL)
+  data.frame(model = models, method = method, why = why)
+}
+
+# The target as columns: the number itself, or one 0/1 column per class.
+target_columns <- function(st, data) {
+  y <- data[[st$target]]
+  if (st$task == "regression") {
+    matrix(y, ncol = 1)
+  } else {
+    outer(as.integer(y), seq_along(st$classes), "==") + 0
+  }
+}
+
+# What every rank_*() function does first.
+open_ranking <- function(study, verb, ..., threads = NULL) {
+  check_class(study, "dreher_study", "study", "study()")
+  check_no_dots(..., .verb = verb)
+  if (is.null(threads)) study else derive_study(study, threads = check_threads(threads))
+}
+
+# Out-of-bag rows need trees that know their own rows, and an output that is their mean.
+need_inbag <- function(model) {
+  f <- model$forest
+  if (is.null(f) || is.null(f$inbag) || !is.null(f$boosted) || isTRUE(f$shared)) {
+    stop_model(
+      paste0(
+        "Model \"", model$name, "\" does not say which rows each of its trees has seen."
+      ),
+      todo = "Use rows = \"holdout\", or fit a forest that keeps its in-bag counts."
+    )
+  }
+}
+
+linear_scale <- function(link) {
+  if (link == "identity") {
+    "prediction"
+  } else if (link == "logit") {
+    "log-odds"
+  } else if (grepl("(", link, fixed = TRUE)) {
+    link
+  } else {
+    paste(link, "link")
+  }
+}
+
+in_bag_only <- function(seen, unseen) {
+  ifelse(seen >= sum(seen) / (2 * length(seen)) & unseen <= 0, "in-bag only", "")
+}

@@ -1,0 +1,213 @@
+# The curve of a reduction: what the pieces found, and as a table.
+
+gather_curve <- function(st, plan, values, fold_of) {
+  m <- plan$ranker
+  how <- plan$how
+  value <- function(...) values[[paste(m, ..., sep = "/")]]
+  n <- nrow(fold_of)
+  all <- value("all rows")
+  if (is.null(all)) return(NULL)
+  full <- match("all", names(all$columns))
+  outer <- lapply(seq_len(how$times), function(t) {
+    stack_folds(
+      lapply(seq_len(how$folds), function(f) value("outer", t, f)$predictions),
+      fold_of[, t]
+    )
+  })
+  # drawings most of whose folds came out
+  used <- which(vapply(outer, function(p) mean(scored_rows(p, c(1, full))) >= 0.5, NA))
+  if (!length(used)) return(NULL)
+  splits <- unlist(
+    lapply(used, function(t) {
+      lapply(seq_len(how$folds), function(f) {
+        split <- gather_split(st, plan, value, t, f, fold_of)
+        if (!is.null(split)) c(split, list(time = match(t, used), fold = f))
+      })
+    }),
+    recursive = FALSE
+  )
+  splits <- Filter(Negate(is.null), splits)
+  if (!length(splits)) return(NULL)
+  outer <- outer[used]
+  fold_of <- fold_of[, used, drop = FALSE]
+  random <- if (1L %in% used && how$random > 0 && length(random_sets(plan, m))) {
+    stack_folds(lapply(seq_len(how$folds), function(f) value("random", 1L, f)), fold_of[, 1])
+  }
+  list(
+    model = m,
+    plan = plan[setdiff(names(plan), "how")],
+    how = how,
+    columns = all$columns,
+    order = all$order,
+    importance = all$importance,
+    standing = all$standing,
+    splits = splits,
+    fold_of = fold_of,
+    failed = failed_sets(values, m),
+    unseen = most_unseen(values, m),
+    info = row_info(st, frame_for(st, plan, rep(TRUE, n))),
+    outer = outer,
+    random = random
+  )
+}
+
+# Pieces' predictions, row by row; NA where a piece failed.
+stack_folds <- function(parts, of) {
+  known <- Find(Negate(is.null), parts)
+  if (is.null(known)) return(NULL)
+  out <- array(
+    NA_real_, c(length(of), dim(known)[2:3]), list(NULL, NULL, dimnames(known)[[3]])
+  )
+  for (f in seq_along(parts)) if (!is.null(parts[[f]])) out[of == f, , ] <- parts[[f]]
+  out
+}
+
+# One outer split: its path, and the moments of its inner cross-validation; NULL where too little of
+# it came out. value(...): what a piece found
+gather_split <- function(st, plan, value, t, f, fold_of) {
+  how <- plan$how
+  if (is.null(value("outer", t, f))) return(NULL)
+  train <- frame_for(st, plan, fold_of[, t] != f)
+  inner <- stack_folds(
+    lapply(seq_len(how$inner_folds), function(g) value("inner", t, f, g)),
+    inner_folds_of(st, train, how, c(plan$ranker, t, f))
+  )
+  if (mean(scored_rows(inner, 1L)) < 0.5) return(NULL)
+  c(
+    value("outer", t, f)[c("order", "importance", "standing", "columns")],
+    list(inner = curve_moments(st, row_info(st, train), list(inner), how$seed))
+  )
+}
+
+#' @export
+as.data.frame.dreher_reduction <- function(x, ...) {
+  out <- do.call(rbind, lapply(x$curves, curve_table, rd = x))
+  rownames(out) <- NULL
+  out
+}
+
+beside_path <- c("thinned", "not sensitive", "above floor")
+
+# Which columns are steps of the path (none at all is one, unless something is kept), and how many
+# units each has.
+path_columns <- function(curve) {
+  on_path <- !names(curve$columns) %in% c("constant", "all", beside_path)
+  if (!length(curve$plan$keep)) on_path[1] <- TRUE
+  which(on_path)
+}
+
+curve_table <- function(curve, rd) {
+  st <- rd$study
+  full <- match("all", names(curve$columns))
+  m <- curve_moments(st, curve$info, curve$outer, rd$seed, c(1L, full))
+  path <- steps_of_path(curve, m$loss)
+  shown <- columns_shown(curve, m$loss, path, full)
+  own_error <- sqrt(diag(m$cov))
+  limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
+  price_error <- price_error_of(m, seq_along(m$loss), full, rd$folds)
+  price <- t_limits(m$loss - m$loss[full], price_error, folds_df(rd), rd$level)
+  added <- predictors_added(curve, path)
+  candidate <- names(curve$columns)
+  candidate[path] <- "path"
+  out <- data.frame(
+    model = curve$model,
+    refit = curve$plan$refit,
+    candidate = candidate,
+    size = lengths(curve$columns),
+    cost = vapply(curve$columns, function(s) cost_of(curve$plan, s), 0),
+    added = added,
+    score = as_score(st$metric, m$loss),
+    std_error = own_error,
+    lower = limits$lower,
+    upper = limits$upper,
+    price = m$loss - m$loss[full],
+    price_error = price_error,
+    price_lower = price$lower,
+    price_upper = price$upper,
+    row.names = NULL
+  )
+  cbind(out, random_band(st, curve))[shown, ]
+}
+
+# Points beyond what a part has (twins thinned, budget spent) hold what the last one holds.
+steps_of_path <- function(curve, loss) {
+  path <- path_columns(curve)
+  path <- path[is.finite(loss[path])]
+  path[!duplicated(lapply(curve$columns[path], sort))]
+}
+
+# The path, and what stands beside it: not the set of all again, and nothing that has no loss.
+columns_shown <- function(curve, loss, path, full) {
+  ends_with_all <- setequal(curve$columns[[max(path)]], curve$columns[[full]])
+  # Where nobody has a twin, to leave twins out is to leave nothing out.
+  idle <- names(curve$columns) == "thinned" &
+    vapply(curve$columns, setequal, NA, curve$columns[[full]])
+  passed_over <- c(which(!is.finite(loss)), setdiff(which(idle), path))
+  others <- c(path_columns(curve), passed_over, if (ends_with_all) full)
+  shown <- c(path, setdiff(seq_along(curve$columns), others))
+  if (length(curve$plan$keep)) c(1L, setdiff(shown, 1L)) else shown
+}
+
+# What each set adds to the step of the path before it; whole sets where they are not nested.
+predictors_added <- function(curve, path) {
+  before <- c(NA, path)[match(seq_along(curve$columns), path)]
+  in_order <- unlist(curve$plan$units[curve$order])
+  one <- function(s) {
+    own <- curve$columns[[s]]
+    from <- if (is.na(before[s])) character() else curve$columns[[before[s]]]
+    if (!all(from %in% own)) from <- character()
+    new <- setdiff(own, from)
+    known <- c(in_order, curve$plan$keep)
+    paste(
+      c(intersect(curve$plan$keep, new), intersect(in_order, new), setdiff(new, known)),
+      collapse = ", "
+    )
+  }
+  vapply(seq_along(curve$columns), one, "")
+}
+
+# Random sets of each size beside the path, both on the first drawing of the folds.
+random_band <- function(st, curve) {
+  none <- data.frame(
+    random = NA_real_, random_lower = NA_real_, random_upper = NA_real_,
+    random_share = NA_real_, random_sets = NA_integer_
+  )
+  out <- none[rep(1, length(curve$columns)), ]
+  if (is.null(curve$random)) return(out)
+  S <- curve$how$random
+  points <- curve$how$points[curve$how$points > 0 &
+      curve$how$points < length(curve$plan$units)]
+  drawn <- matrix(losses_of_sets(st, curve, curve$random), S)
+  own <- losses_of_sets(st, curve, curve$outer[[1]])
+  sets <- random_sets(c(curve$plan, list(how = curve$how)), curve$model)
+  sets <- matrix(vapply(sets, function(s) rlang::hash(sort(s)), ""), S)
+  at <- match(as.character(points), names(curve$columns))
+  for (j in seq_along(points)) {
+    known <- is.finite(drawn[, j])
+    if (!any(known)) next
+    # Of few predictors the same set is drawn again, or the path's own.
+    path <- rlang::hash(sort(curve$columns[[at[j]]]))
+    others <- which(known & !duplicated(sets[, j]) & sets[, j] != path)
+    share <- if (length(others) && is.finite(own[at[j]])) {
+      (1 + sum(drawn[others, j] <= own[at[j]])) / (length(others) + 1)
+    } else {
+      NA
+    }
+    middle <- stats::quantile(drawn[known, j], c(0.05, 0.95), names = FALSE)
+    band <- sort(as_score(st$metric, middle))
+    out[at[j], ] <- list(
+      as_score(st$metric, mean(drawn[known, j])), band[1], band[2], share, length(others)
+    )
+  }
+  out
+}
+
+# p: rows x sets x outputs. -> a loss per set, NA where it has no prediction of some row
+losses_of_sets <- function(st, curve, p) {
+  info <- curve$info
+  one <- function(s) {
+    if (anyNA(p[, s, ])) return(NA_real_)
+    metric_influence(st$metric, info$truth, slice_repeat(p, s), info$weight)$loss
+  }
+  vapply(seq_len(dim(p)[2]), one, 0)
+}

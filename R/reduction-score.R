@@ -1,0 +1,100 @@
+# Training on sets of predictors and predicting the rows held out.
+
+# Predictions on `test` from sets refitted on `train`: rows x sets x outputs. Sets that are the
+# same are fitted once.
+score_sets <- function(st, plan, train, test, sets, key) {
+  model <- st$models[[plan$refit]]
+  names <- vapply(sets, rlang::hash, "")
+  out <- failed <- NULL
+  unseen <- 0L
+  for (s in seq_along(sets)) {
+    first <- match(names[s], names)
+    if (first < s && !is.null(out)) {
+      out[, s, ] <- out[, first, ]
+      next
+    }
+    p <- tryCatch(
+      predict_set(st, model, train, test, sets[[s]], plan$how$seed, key),
+      error = function(e) e
+    )
+    if (inherits(p, "error")) {
+      failed <- rbind(
+        failed, data.frame(set = s, size = length(sets[[s]]), error = message_of(p))
+      )
+      next
+    }
+    unseen <- max(unseen, attr(p, "unseen"))
+    if (is.null(out)) {
+      out <- array(
+        NA_real_, c(nrow(test), length(sets), ncol(p)), list(NULL, NULL, colnames(p))
+      )
+    }
+    out[, s, ] <- p
+  }
+  if (is.null(out)) stop_model(failed$error[1])
+  structure(out, failed = failed, unseen = unseen)
+}
+
+# An error's message and what it was made of, in one line.
+message_of <- function(e) {
+  said <- rlang::cnd_message(e)
+  gsub(
+    "\\s+",
+    " ",
+    gsub("\n[^A-Za-z\"`]*", " ", if (length(said)) said else conditionMessage(e))
+  )
+}
+
+# The same random sets in every fold.
+random_sets <- function(plan, model) {
+  U <- length(plan$units)
+  points <- plan$how$points[plan$how$points > 0 & plan$how$points < U]
+  unlist(
+    lapply(points, function(k) {
+      lapply(seq_len(plan$how$random), function(s) {
+        units <- with_stream(
+          plan$how$seed, c("random set", model, k, s), sample(names(plan$units), k)
+        )
+        intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
+      })
+    }),
+    recursive = FALSE
+  )
+}
+
+# What could not be trained: a row per size and message, with the number of training parts.
+failed_sets <- function(values, model) {
+  of <- values[startsWith(names(values), paste0(model, "/"))]
+  of <- of[!grepl("/random/", names(of), fixed = TRUE)]
+  found <- do.call(
+    rbind, lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "failed"))
+  )
+  if (is.null(found)) {
+    return(data.frame(size = integer(), parts = integer(), error = character()))
+  }
+  out <- stats::aggregate(list(parts = found$set), found["size"], length)
+  out$error <- found$error[match(out$size, found$size)]
+  out
+}
+
+most_unseen <- function(values, model) {
+  of <- values[startsWith(names(values), paste0(model, "/"))]
+  max(
+    0L,
+    unlist(lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "unseen")))
+  )
+}
+
+# Rows for both the model that ranks and the one that is refitted, factors on fixed levels.
+frame_for <- function(st, plan, rows) {
+  out <- training_frame(st, st$models[[plan$refit]])
+  if (plan$ranker != plan$refit) {
+    other <- training_frame(st, st$models[[plan$ranker]])
+    out[setdiff(names(other), names(out))] <- other[setdiff(names(other), names(out))]
+  }
+  out[rows, , drop = FALSE]
+}
+
+inner_folds_of <- function(st, train, how, key) {
+  with_stream(how$seed, c("inner folds", key), draw_folds(st, train, how$inner_folds))
+}

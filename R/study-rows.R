@@ -1,0 +1,157 @@
+# Which rows a call speaks of, and which models.
+
+# Several at once: words, or a named list of data frames.
+pick_several_rows <- function(st, rows) {
+  if (inherits(rows, "dreher_rows")) return(list(unclass(rows)))
+  if (is.list(rows) && !is.data.frame(rows)) {
+    if (!length(rows) || is.null(names(rows)) || !all(nzchar(names(rows))) ||
+        anyDuplicated(names(rows))) {
+      stop_input(
+        "`rows`, as a list, must hold data frames, each under a name of its own.",
+        paste0(
+          "Given: ", if (is.null(names(rows))) "no names" else quote_some(names(rows)),
+          "."
+        )
+      )
+    }
+    return(lapply(stats::setNames(nm = names(rows)), function(r) {
+      on <- pick_rows(st, rows[[r]])
+      on$label <- r
+      on
+    }))
+  }
+  if (is.data.frame(rows)) return(list(pick_rows(st, rows)))
+  lapply(
+    check_choice(rows, c("holdout", "train", "oob"), "rows", several = TRUE),
+    function(r) {
+      if (r != "oob") return(pick_rows(st, r))
+      list(data = need_train(st, "`rows = \"oob\"`"), label = "oob", kind = "oob")
+    }
+  )
+}
+
+# Rows that were picked already, to hand to a function that picks rows.
+given_rows <- function(on) structure(on, class = "dreher_rows")
+
+# The rows named by `rows`: "holdout", "train", or a data frame of the user's. -> list(data; label:
+# what they are called; kind: holdout, train, oob or given, which decides what may be said of them)
+pick_rows <- function(st, rows) {
+  if (is.data.frame(rows)) {
+    rows <- check_rows(rows, "rows")
+    check_columns(rows, st$target, "rows", "The target")
+    check_target(rows[[st$target]], st$target, "rows")
+    if (st$task == "classification") {
+      rows[[st$target]] <- factor(as.character(rows[[st$target]]), levels = st$classes)
+    }
+    check_target(rows[[st$target]], st$target, "rows")
+    check_row_info(st, rows, "rows")
+    return(list(data = rows, label = "given", kind = "given"))
+  }
+  rows <- check_choice(rows, c("holdout", "train"), "rows")
+  # Rows that the models were trained on are no holdout rows, whatever they are asked for as.
+  if (rows == "holdout" && isTRUE(st$seen)) {
+    return(list(data = st$data, label = "train", kind = "train"))
+  }
+  list(
+    data = if (rows == "train") need_train(st, "`rows = \"train\"`") else st$data,
+    label = rows,
+    kind = rows
+  )
+}
+
+# At most so many rows, drawn by seed; `chosen` says which, `of` out of how many.
+draw_rows <- function(on, most, seed) {
+  n <- nrow(on$data)
+  on$chosen <- seq_len(n)
+  if (is.null(most) || n <= most) return(on)
+  on$chosen <- sort(with_stream(seed, c("rows", n), sample.int(n, most)))
+  on$data <- on$data[on$chosen, , drop = FALSE]
+  on$of <- n
+  on
+}
+
+need_train <- function(st, step) {
+  if (is.null(st$train)) {
+    stop_study(
+      paste0(step, " needs the training rows."),
+      todo = "Give `study(train = )` the rows the models were trained on."
+    )
+  }
+  st$train
+}
+
+check_target <- function(y, target, arg) {
+  if (anyNA(y)) {
+    stop_input(
+      paste0(
+        "The target \"", target, "\" is missing in ", sum(is.na(y)), " rows of `", arg,
+        "`."
+      ),
+      paste0("The first is row ", which(is.na(y))[1], "."),
+      "Drop the rows without a target."
+    )
+  }
+  if (is.numeric(y) && any(!is.finite(y))) {
+    stop_input(paste0(
+      "The target \"", target, "\" is not finite in row ", which(!is.finite(y))[1],
+      " of `", arg, "`."
+    ))
+  }
+  if (!is.numeric(y) && !is.factor(y) && !is.character(y) && !is.logical(y)) {
+    stop_input(
+      paste0(
+        "The target \"", target, "\" must hold numbers, text, a factor or TRUE/FALSE."
+      ),
+      paste0("Given: ", class(y)[1], ".")
+    )
+  }
+}
+
+pick_models <- function(st, models) {
+  if (is.null(models)) return(st$models)
+  st$models[check_choice(models, names(st$models), "models", several = TRUE)]
+}
+
+# Every set of rows in parts, by the values of a column.
+slice_rows <- function(several, slice) {
+  if (is.null(slice)) return(several)
+  column <- if (inherits(slice, "formula") && length(slice) == 2) all.vars(slice)
+  if (length(column) != 1) {
+    stop_input(
+      "`slice` must be a formula with one column on its right side.",
+      paste0("Given: ", describe_value(slice), "."),
+      "For example slice = ~ shift."
+    )
+  }
+  out <- lapply(unname(several), function(on) {
+    if (on$kind %in% c("train", "oob")) {
+      stop_input(
+        "Slices are for rows the model has not seen.",
+        todo = "Use rows = \"holdout\", or data frames of other rows."
+      )
+    }
+    check_columns(on$data, column, "rows", "The column of `slice`")
+    of <- as.character(on$data[[column]])
+    of[is.na(of)] <- "missing"
+    values <- union(
+      as.character(sort(unique(on$data[[column]]))), if ("missing" %in% of) "missing"
+    )
+    if (length(values) > 50) {
+      stop_input(
+        paste0(
+          "Column \"", column, "\" has ", length(values), " values, too many for slices."
+        ),
+        todo = "Cut it into a few, in a column of its own."
+      )
+    }
+    lapply(values, function(v) {
+      list(
+        data = on$data[of == v, , drop = FALSE],
+        label = on$label,
+        kind = on$kind,
+        slice = v
+      )
+    })
+  })
+  unlist(out, recursive = FALSE)
+}

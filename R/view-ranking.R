@@ -1,0 +1,181 @@
+# The print of a ranking: predictors down, methods across.
+
+#' @export
+print.dreher_ranking <- function(x, ...) write_lines(x, format_ranking(x))
+
+# As many rows and models as fit: first fewer rows, then fewer models.
+format_ranking <- function(x, lines = 24) {
+  if (!nrow(x)) return("<ranking without rows>")
+  x <- shown_ranking(x)
+  models <- length(unique(x$model))
+  for (most_models in seq(models, 1)) for (rows in seq(20, if (most_models > 1) 2 else 1)) {
+    out <- assemble_ranking(x, rows, most_models)
+    if (length(out) <= lines) return(out)
+  }
+  out[seq_len(lines)]
+}
+
+assemble_ranking <- function(x, rows, most_models) {
+  labels <- detail(x, "labels")
+  settings <- detail(x, "settings")
+  whole <- as_plain(x)
+  together <- whole[is.na(whole$class), ]
+  if (!nrow(together)) together <- whole
+  models <- utils::head(unique(together$model), most_models)
+  more <- length(unique(together$model)) - length(models)
+  body <- unlist(lapply(models, function(m) {
+    part <- together[together$model == m, ]
+    c(
+      paste0(m, " (", settings$class[settings$model == m][1], ")"),
+      format_ranking_part(part, labels, rows)
+    )
+  }))
+  used <- settings[settings$model %in% models & settings$method %in% together$method, ]
+  say <- vapply(
+    models,
+    function(m) {
+      paste0(
+        if (length(models) > 1) paste0(m, ": "),
+        say_ranking(main_part(together[together$model == m, ]), labels)
+      )
+    },
+    ""
+  )
+  c(
+    heading(paste0("Ranking of the predictors of ", detail(x, "target"))),
+    shorten_words(unique(notes_of_settings(x, used)), 80), body,
+    if (more > 0) {
+      paste0("and ", count_of(more, "more model"), ": as.data.frame() shows all")
+    },
+    "", wrap_lines(say),
+    unlist(lapply(shorten_words(say_suspects(whole, labels), 240), wrap_lines)),
+    unlist(lapply(
+      c(
+        say_members(detail(x, "members"), models), say_parts(detail(x, "parts"), models),
+        say_gap(detail(x, "gap"), models, labels), say_twins(detail(x, "twins"), labels),
+        say_noise(used), say_resamples(x), say_floor(detail(x, "floor"), labels)
+      ),
+      wrap_lines
+    )),
+    say_left_out(detail(x, "left_out"))
+  )
+}
+
+# What was measured, on what: a line per panel, said once where it holds for all models.
+notes_of_settings <- function(x, used) {
+  panel <- panel_of(used)
+  notes <- vapply(
+    seq_len(nrow(used)),
+    function(i) {
+      paste0(
+        " ", pad(panel[i], max(13, nchar(panel) + 1)),
+        say_settings(used[i, ], level_shown(x, used[i, ]))
+      )
+    },
+    ""
+  )
+  for (one in unique(panel)) {
+    # Said once where it holds for all models, else with the model.
+    of_method <- panel == one
+    if (length(unique(notes[of_method])) > 1) {
+      notes[of_method] <- paste0(notes[of_method], ": ", used$model[of_method])
+    }
+  }
+  notes
+}
+
+say_left_out <- function(skipped) {
+  if (is.null(skipped)) return(NULL)
+  each <- paste0(skipped$method, " for ", skipped$model, " (", skipped$why, ")")
+  wrap_lines(shorten_words(paste0("Left out: ", paste(each, collapse = "; "), "."), 240))
+}
+
+# Predictors down, methods across; each cell rank, value and half the interval.
+format_ranking_part <- function(part, labels, most) {
+  part$panel <- panel_of(part)
+  panels <- panels_in(part)
+  mean_rank <- tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)
+  order <- names(sort(mean_rank))
+  shown <- utils::head(order, if (length(order) > most + 1) most else length(order))
+  cells_of <- function(coarser) cells_of_ranking(part, panels, shown, coarser)
+  flags <- vapply(shown, function(p) flags_beside(part, p), "")
+  name <- list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22))
+  # Panels beside each other as far as they fit, a digit shorter if that helps, the rest below.
+  width_of <- function(cells) vapply(cells, function(x) max(nchar(x, "width")), 1L)
+  lines_of <- function(cells) {
+    cumulative_lines(
+      pmax(width_of(cells), nchar(panels)) + 2L,
+      80 - max(nchar(name[[1]], "width"), 9) - 1
+    )
+  }
+  cells <- cells_of(1)
+  if (max(lines_of(cells)) > 1 && max(lines_of(cells_of(10))) < max(lines_of(cells))) {
+    cells <- cells_of(10)
+  }
+  names(cells) <- panels
+  width <- width_of(cells)
+  line <- lines_of(cells)
+  first <- sum(width[line == 1L] + 2L) + max(nchar(name[[1]], "width"), 9) + 3
+  flag <- if (length(panels) <= 2 && any(nzchar(flags)) && first < 70) {
+    list(flag = shorten_words(flags, max(10, 80 - first)))
+  }
+  folded <- say_folded(part, panels, setdiff(order, shown))
+  tables <- lapply(split(seq_along(cells), line), function(at) {
+    shorten(lay_out(c(name, cells[at], if (1L %in% at) flag)), 80)
+  })
+  c(unlist(tables, use.names = FALSE), folded)
+}
+
+# The cells of every panel: rank, value with its limits, and the share where there is room.
+cells_of_ranking <- function(part, panels, shown, coarser) {
+  lapply(panels, function(m) {
+    r <- part[part$panel == m, ]
+    i <- match(shown, r$predictor)
+    half <- (r$upper - r$lower)[i] / 2
+    unit <- ifelse(is.na(half), r$std_error[i], half) * coarser
+    value <- ifelse(is.na(i), "", format_value(r$importance[i], unit))
+    limits <- with_limits(r$importance[i], r$lower[i], r$upper[i], unit)
+    paste0(
+      pad(ifelse(is.na(i), "", paste0("#", r$rank[i])), 4),
+      pad(value, max(nchar(value)), TRUE),
+      ifelse(is.na(i), "", substring(limits, nchar(value) + 1)),
+      ifelse(
+        length(panels) > 2 | is.na(r$share[i]),
+        "",
+        paste0(" (", format_percent(r$share[i]), ")")
+      )
+    )
+  })
+}
+
+# What a panel's name says already is not said again.
+flags_beside <- function(part, p) {
+  flags <- unlist(strsplit(part$flag[part$predictor == p], "; ", fixed = TRUE))
+  paste(setdiff(flags, "training rows"), collapse = "; ")
+}
+
+say_folded <- function(part, panels, rest) {
+  if (!length(rest)) return(NULL)
+  folded <- part$predictor %in% rest
+  shares <- vapply(panels, function(m) {
+    sum(part$share[part$panel == m & folded], na.rm = TRUE)
+  }, 0)
+  paste0(
+    "  ", length(rest), " others, together ",
+    paste(format_percent(shares), collapse = " / ")
+  )
+}
+
+# Which line each piece of a text goes to, when a line holds so much.
+cumulative_lines <- function(widths, room) {
+  line <- 1L
+  used <- 0L
+  vapply(widths, function(w) {
+    if (used > 0 && used + w > room) {
+      line <<- line + 1L
+      used <<- 0L
+    }
+    used <<- used + w
+    line
+  }, 1L)
+}

@@ -1,0 +1,106 @@
+# The print of a reduction.
+
+#' @export
+print.dreher_reduction <- function(x, ...) write_lines(x, format_reduction(x))
+
+format_reduction <- function(x, lines = 24) {
+  tables <- as.data.frame(x)
+  st <- x$study
+  most <- max(4, floor((lines - 4) / length(x$curves)) - 4)
+  body <- unlist(lapply(names(x$curves), function(m) {
+    format_curve(x, tables[tables$model == m, ], m, most)
+  }))
+  c(
+    heading(paste0(
+      "Fewer predictors of ", st$target, ": ", st$metric$label, ", ", st$metric$better,
+      " is better"
+    )),
+    shorten_words(
+      paste0(
+        " ", say_path(x), "; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds,
+        ", seed ", x$seed
+      ),
+      80
+    ),
+    body, "",
+    wrap_lines(paste0(
+      if (x$random > 0) {
+        paste0(
+          "Random: mean of ", x$random, " random sets of the size, on ",
+          if (x$times > 1) "the first drawing of the folds" else "the same folds", ". "
+        )
+      },
+      "For looking: the best point flatters. choose_set() gives the honest score."
+    ))
+  )
+}
+
+# The steps of one model's path, and what stands beside it.
+format_curve <- function(x, d, m, most) {
+  st <- x$study
+  beside <- d[d$candidate %in% beside_path, ]
+  d <- d[!d$candidate %in% beside_path, ]
+  if (nrow(d) > most) d <- d[sort(unique(c(seq_len(most - 1), nrow(d)))), ]
+  unit <- stats::median(d$price_error[d$price_error > 0])
+  price <- function(r) {
+    ifelse(
+      r$price_error == 0,
+      "reference",
+      with_limits(r$price, r$price_lower, r$price_upper, unit)
+    )
+  }
+  name <- m
+  if (!identical(d$refit[1], m)) name <- paste0(m, ", refitted: ", d$refit[1])
+  c(
+    if (length(x$curves) > 1 || !identical(d$refit[1], m)) name,
+    lay_out(
+      list(
+        size = as.character(d$size),
+        score = format_value(d$score, d$std_error),
+        price = price(d),
+        random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
+        added = shorten_words(name_added(d, st), 40)
+      ),
+      c(TRUE, TRUE, TRUE, TRUE, FALSE)
+    ),
+    if (nrow(beside)) {
+      unlist(lapply(
+        say_beside(beside, st, price(beside)), wrap_lines, width = 79, indent = 1
+      ))
+    }
+  )
+}
+
+say_path <- function(x) {
+  ranked <- paste(x$by, collapse = " and ")
+  paste0(
+    switch(
+      x$path,
+      ranking = paste("ranked by", ranked, "in each training part"),
+      backward = paste0("backward, ranked anew by ", ranked, ", in each training part"),
+      paste(x$path, "in each training part")
+    ),
+    if (x$thin_twins) ", twins thinned",
+    if (!is.null(x$budget)) paste0(", budget ", format(x$budget))
+  )
+}
+
+name_added <- function(d, st) {
+  added <- vapply(
+    strsplit(d$added, ", ", fixed = TRUE),
+    function(a) paste(shorten(labels_of(st, a), 22), collapse = ", "),
+    ""
+  )
+  ifelse(d$size == 0, "(constant)", ifelse(d$candidate == "all", "(all)", added))
+}
+
+say_beside <- function(d, st, price) {
+  what <- c(
+    thinned = "without twins that others stand in for",
+    `not sensitive` = "without sensitive ones", `above floor` = "above the noise floor"
+  )[d$candidate]
+  paste0(
+    what, ": ", vapply(d$size, count_of, "", "predictor"), ", ",
+    format_value(d$score, d$std_error), ", price ", price
+  )
+}

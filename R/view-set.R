@@ -1,0 +1,423 @@
+# Chosen sets in words: what they cost, and how sure that is.
+
+say_set <- function(x, confirmation = NULL) {
+  st <- x$study
+  all <- x$size + length(x$left_out)
+  if (x$size == 0) return("No set of predictors is shown to be better than a constant.")
+  if (!length(x$left_out)) {
+    return(if (all == 1) {
+      "The only predictor stays."
+    } else {
+      paste0("All ", all, " predictors stay: by this rule none can go.")
+    })
+  }
+  unit <- price_unit(x)
+  on_fresh <- !is.null(confirmation) && !identical(confirmation$statement, "the same set")
+  price <- if (on_fresh) {
+    unlist(confirmation[c("difference", "lower", "upper")])
+  } else {
+    unlist(x$procedure[c("price", "price_lower", "price_upper")])
+  }
+  if (on_fresh) unit <- max(confirmation$std_error, 1e-12)
+  source <- if (on_fresh) "on untouched rows" else "with the choice cross-validated"
+  who <- paste0(x$size, " of ", all, " predictors")
+  shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) {
+    " Which ones to take is not settled: the splits hardly agree."
+  }
+  paste0(
+    say_price_verdict(
+      x, set_verdict(x, confirmation), who, price, unit,
+      if (on_fresh) confirmation$margin else x$allowed, paste0(st$metric$label, ", ", source)
+    ),
+    shaky
+  )
+}
+
+# price: value, lower, upper; measured: the metric and where the price is from
+say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
+  one <- x$size == 1
+  number <- function(v) format_value(v, unit)
+  cost <- paste0(number(price[1]), " ", in_brackets(price[2], price[3], unit), " ")
+  switch(
+    verdict,
+    safe = if (price[3] < 0) {
+      paste0(
+        "Safe: ", who, if (one) " is" else " are", " better than all; price ", cost,
+        measured, "."
+      )
+    } else {
+      paste0(
+        "Safe: ", who, if (one) " loses" else " lose", " less than the margin of ",
+        number(margin), "; price ", cost, measured, "."
+      )
+    },
+    costs = if (price[2] > 0) {
+      paste0(
+        "It costs: ", who, if (one) " is" else " are", " worse than all by ", cost,
+        measured, "."
+      )
+    } else {
+      own <- price_unit(x)
+      paste0(
+        "It costs: cross-validated, ", who, if (one) " is" else " are",
+        " worse than all by ", format_value(x$procedure$price, own), " ",
+        in_brackets(x$procedure$price_lower, x$procedure$price_upper, own), " ",
+        x$study$metric$label, "; untouched rows do not settle it."
+      )
+    },
+    open = paste0(
+      "Whether ", who, if (one) " does" else " do", " as well as all cannot be told: price ",
+      cost, measured, "."
+    )
+  )
+}
+
+# Three verdicts only, from the price of the choice itself cross-validated and, where there is
+# one, the confirmation on untouched rows: safe (no more is lost than the margin), costs (a loss
+# is shown), open (cannot be told).
+set_verdict <- function(x, confirmation = NULL) {
+  p <- x$procedure
+  confirmed <- if (!is.null(confirmation)) confirmation$statement
+  if (isTRUE(p$price_lower > 0) || identical(confirmed, "worse")) return("costs")
+  if (!is.null(confirmed)) {
+    return(if (confirmed %in% c(
+        "better", "not worse by more than the margin", "the same set"
+      )) {
+      "safe"
+    } else {
+      "open"
+    })
+  }
+  if (isTRUE(x$allowed > 0) && isTRUE(p$price_upper < x$allowed)) "safe" else "open"
+}
+
+price_unit <- function(x) {
+  unit <- max(
+    x$price_error,
+    (x$procedure$price_upper - x$procedure$price_lower) / 4,
+    0,
+    na.rm = TRUE
+  )
+  if (unit > 0) {
+    unit
+  } else {
+    max((x$procedure$upper - x$procedure$lower) / 4, 1e-12, na.rm = TRUE)
+  }
+}
+
+# In how many splits each chosen predictor was chosen, none of them left out.
+say_picked <- function(x) {
+  of <- x$picked[x$picked$chosen, ]
+  of <- of[order(-of$share), ]
+  every <- of$predictor[of$share == 1]
+  rest <- of[of$share < 1, ]
+  name <- function(p) shorten(labels_of(x$study, p), 22)
+  if (!nrow(rest)) {
+    return(if (nrow(of) == 1) {
+      "Every split chose it."
+    } else {
+      "Every split chose all of them."
+    })
+  }
+  # Those that no split chose come before those of some: they must not fall off the end.
+  levels <- c(
+    if (length(every)) 1, if (any(rest$share == 0)) 0,
+    sort(unique(rest$share[rest$share > 0]), decreasing = TRUE)
+  )
+  groups <- vapply(
+    levels,
+    function(v) {
+      paste0(
+        if (v == 1) {
+          "by all splits: "
+        } else if (v == 0) {
+          "by none: "
+        } else {
+          paste0("by ", format_percent(v), ": ")
+        },
+        paste(name(of$predictor[of$share == v]), collapse = ", ")
+      )
+    },
+    ""
+  )
+  paste0(
+    "Chosen ", paste(groups, collapse = "; "), ".",
+    if (any(rest$share < 0.5)) {
+      " What fewer than half of the splits chose is not sure to be needed."
+    }
+  )
+}
+
+say_passed_over <- function(x) {
+  of <- x$picked[!x$picked$chosen & x$picked$share >= 0.5, ]
+  paste0(
+    "Not in the set, though at least half of the splits chose it: ",
+    paste0(
+      shorten(labels_of(x$study, of$predictor), 22), " (", format_percent(of$share), ")",
+      collapse = ", "
+    ),
+    "."
+  )
+}
+
+# Random sets of the same size, where there are enough that differ from the chosen one.
+say_random <- function(x) {
+  if (!isTRUE(x$random_sets >= 8) || is.na(x$random_share) || x$size == 0) return(NULL)
+  good <- round(x$random_share * (x$random_sets + 1)) - 1
+  if (good < 1) return(NULL)
+  paste0(
+    good, " of ", x$random_sets, " other sets of this size, drawn at random, score",
+    if (good == 1) "s", " as well or better on the same rows",
+    if (x$random_share > 0.5) {
+      ": which predictors are taken hardly matters here."
+    } else {
+      "."
+    }
+  )
+}
+
+say_stability_of_choice <- function(x) {
+  s <- x$stability
+  overlap <- if (x$size && !is.na(x$overlap)) {
+    paste0("; share ", format_percent(x$overlap), " with this set")
+  }
+  if (is.na(s[["value"]])) {
+    return(if (all(x$sizes_picked == 0)) {
+      "none of the splits chose anything"
+    } else {
+      paste0("the same in every split, or all", overlap)
+    })
+  }
+  word <- if (s[["value"]] > 0.75) {
+    "much the same"
+  } else if (s[["value"]] >= 0.4) {
+    "partly the same"
+  } else {
+    "hardly the same"
+  }
+  paste0(
+    word, " over splits, ", sprintf("%.2f", s[["value"]]), " (chance 0, one set 1)",
+    overlap
+  )
+}
+
+# confirmed: does a confirmation follow?
+format_set <- function(x, confirmed = FALSE) {
+  st <- x$study
+  label <- st$metric$label
+  unit <- price_unit(x)
+  # scores are known better than a price that is huge
+  own <- max(min(unit, (x$procedure$upper - x$procedure$lower) / 4), 1e-12)
+  chosen <- if (x$size) {
+    list_words(labels_of(st, x$predictors))
+  } else {
+    "none: no set is shown to be better than a constant"
+  }
+  sensitive <- intersect(x$predictors, st$dictionary$predictor[st$dictionary$sensitive])
+  stands <- x$stands_for[lengths(x$stands_for) > 0]
+  c(
+    heading(paste0(
+      x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ",
+      x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin), ")"
+    )),
+    some_lines(chosen, 4), "", if (x$size) wrap_lines(say_set(x), 79, 1),
+    paste0(
+      " ", label, "   ", format_value(x$procedure$score, own), " ",
+      in_brackets(x$procedure$lower, x$procedure$upper, own),
+      " with the choice itself cross-validated"
+    ) |> shorten_words(80),
+    paste0(
+      " ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own),
+      " with all, ", format_value(x$constant_score, own), " for a constant"
+    ),
+    if (x$size) shorten_words(say_on_curve(x, own, unit), 80),
+    if (isTRUE(x$cost_full > 0)) {
+      paste0(" cost ", format(x$cost), " of ", format(x$cost_full))
+    },
+    wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
+    paste0(
+      " sizes chosen in the ", length(x$sizes_picked), " splits: ",
+      paste(sort(x$sizes_picked), collapse = ", ")
+    ) |> shorten_words(80),
+    if (x$size) some_lines(say_picked(x), 4),
+    if (any(!x$picked$chosen & x$picked$share >= 0.5)) some_lines(say_passed_over(x), 2),
+    if (length(stands)) utils::head(wrap_lines(say_stands_for(stands, st), 79, 1), 3),
+    if (length(sensitive)) {
+      wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1)
+    },
+    if (length(say_random(x))) wrap_lines(say_random(x), 79, 1),
+    if (x$size && length(x$left_out) && !confirmed) {
+      c("", "Next: confirm_set() on rows nobody has touched.")
+    }
+  )
+}
+
+say_on_curve <- function(x, own, unit) {
+  price <- if (!length(x$left_out)) {
+    "none: these are all"
+  } else if (x$price_error == 0) {
+    "0: the same predictions"
+  } else {
+    paste(format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit))
+  }
+  paste0(
+    " on the curve it was read off (flatters): ", format_value(x$score, own), ", price ",
+    price
+  )
+}
+
+# stands: per representative those that could stand in its place
+say_stands_for <- function(stands, st) {
+  others <- vapply(stands, function(s) paste(labels_of(st, s), collapse = " or "), "")
+  paste0(
+    "twins: ",
+    paste0(
+      "in place of ", labels_of(st, names(stands)), " could stand ", others, collapse = "; "
+    )
+  )
+}
+
+#' @export
+print.dreher_set <- function(x, ...) write_lines(x, format_set(x))
+
+# Text over so many lines at the most; what is left away is marked.
+some_lines <- function(text, most) {
+  lines <- wrap_lines(text, 76, 1)
+  if (length(lines) <= most) return(lines)
+  c(lines[seq_len(most - 1)], paste0(sub("[ ,;]+$", "", lines[most]), "\u2026"))
+}
+
+#' @export
+print.dreher_comparison <- function(x, ...) write_lines(x, format_comparison(x))
+
+format_comparison <- function(x) {
+  models <- unique(x$model)
+  body <- unlist(lapply(models, function(m) {
+    d <- x[x$model == m, ]
+    class(d) <- "data.frame"
+    unit <- stats::median(d$diff_error[d$diff_error > 0])
+    if (is.na(unit)) unit <- max(d$upper - d$lower) / 4
+    columns <- list(
+      set = shorten(d$set, 18),
+      size = as.character(d$size),
+      score = format_value(d$score, unit),
+      difference = ifelse(
+        d$set == detail(x, "reference"),
+        "reference",
+        with_limits(d$difference, d$diff_lower, d$diff_upper, unit)
+      )
+    )
+    if (any(!is.na(d$cost) & d$cost > 0)) {
+      columns$cost <- ifelse(is.na(d$cost), "", format(d$cost))
+    }
+    if (any(!is.na(d$aicc))) {
+      columns[["AICc +"]] <- ifelse(
+        is.na(d$aicc), "", format(round(d$aicc_difference, 1), nsmall = 1, trim = TRUE)
+      )
+    }
+    columns$statement <- sub(" by more than the margin", "", d$statement)
+    c(
+      if (length(models) > 1) m,
+      shorten(
+        lay_out(
+          columns, c(FALSE, TRUE, TRUE, TRUE, rep(TRUE, length(columns) - 5), FALSE)
+        ),
+        80
+      )
+    )
+  }))
+  c(
+    heading(paste0(
+      "Sets of predictors of ", detail(x, "target"), ": ", detail(x, "metric_label"), ", ",
+      detail(x, "better"), " is better"
+    )),
+    paste0(
+      " scored by ", detail(x, "scored"), ", seed ", detail(x, "seed"),
+      "; difference in loss from \"", detail(x, "reference"), "\", paired"
+    ) |> shorten(80),
+    body, "",
+    wrap_lines(paste0(
+      "Not worse: by less than ", detail(x, "margin"),
+      if (grepl("%", detail(x, "margin"))) " of what the reference gains over the constant",
+      ". A set chosen on these rows is flattered here; choose_set() and confirm_set() ",
+      "are honest about it."
+    ))
+  )
+}
+
+#' @export
+print.dreher_confirmation <- function(x, ...) write_lines(x, format_confirmation(x))
+
+format_confirmation <- function(x) {
+  unit <- if (x$std_error > 0) x$std_error else x$margin / 4
+  if (identical(x$statement, "the same set")) {
+    return(c(
+      heading(paste0("Nothing to confirm on ", format_number(x$n), " untouched rows")),
+      wrap_lines(say_confirmation(x)),
+      paste0(
+        " ", x$metric_label, ": ", format_value(x$score_full), ", ",
+        format_value(x$score_constant), " constant"
+      ),
+      say_looks(x)
+    ))
+  }
+  c(
+    heading(paste0("Compared on ", format_number(x$n), " untouched rows: ", x$statement)),
+    paste0(
+      " ", x$metric_label, ": ", format_value(x$score_small, unit), " with ",
+      count_of(length(x$predictors), "predictor"), ", ", format_value(x$score_full, unit),
+      " with all ", x$full_size, ", ", format_value(x$score_constant, unit), " constant"
+    ),
+    wrap_lines(
+      paste0(
+        "difference ", format_value(x$difference, unit), " ",
+        in_brackets(x$lower, x$upper, unit), ", one-sided limit ",
+        format_value(x$limit, unit), ", margin ", format_value(x$margin, unit)
+      ),
+      79,
+      1
+    ),
+    "", wrap_lines(say_confirmation(x)), say_looks(x)
+  )
+}
+
+say_confirmation <- function(x) {
+  switch(
+    x$statement,
+    better = "On untouched rows the smaller model is better than the full one.",
+    "not worse by more than the margin" = paste0(
+      "On untouched rows the smaller model is not worse by more than the margin."
+    ),
+    worse = if (x$lower > x$margin) {
+      paste0(
+        "On untouched rows the smaller model is worse by more than the margin. Choose ",
+        "a larger set."
+      )
+    } else {
+      paste0(
+        "On untouched rows the smaller model is worse; whether by more than the ",
+        "margin is open. Choose a larger set."
+      )
+    },
+    "the same set" = "The set holds all predictors: there is no smaller model to compare.",
+    paste0(
+      "Inconclusive: too few rows to tell. ",
+      if (isTRUE(x$n_needed <= 20 * x$n)) {
+        paste0(
+          "About ", format_number(x$n_needed), " rows would settle it if nothing is lost."
+        )
+      } else {
+        "It would take more than twenty times as many; a wider margin may be reasonable."
+      }
+    )
+  )
+}
+
+say_looks <- function(x) {
+  if (x$looks > 1) {
+    wrap_lines(paste0(
+      "These rows were confirmed on ", x$looks,
+      " times: the best of several looks flatters."
+    ))
+  }
+}

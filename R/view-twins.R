@@ -1,0 +1,139 @@
+# Twins in words.
+
+#' @export
+print.dreher_twins <- function(x, ...) write_lines(x, format_twins(x))
+
+format_twins <- function(x, most = 6, room = 19) {
+  d <- x$table
+  name <- function(p) unname(x$labels[p])
+  body <- unlist(lapply(utils::head(x$clusters$cluster, most), function(g) {
+    of <- d[which(d$cluster == g), ]
+    stays <- of$predictor[of$representative]
+    gone <- of$predictor[!of$representative]
+    c(
+      some_lines(
+        paste0(
+          few_words(name(of$predictor), 8), " (association ",
+          format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"
+        ),
+        2
+      ),
+      paste0("  ", some_lines(say_cluster(x, of, stays, gone), 3)),
+      if (any(!is.na(of$replaceable))) {
+        paste0(
+          "   replaceable by all others: ",
+          paste0(
+            shorten(name(of$predictor), 22), " ", format_percent(of$replaceable),
+            collapse = ", "
+          )
+        ) |> shorten(80)
+      }
+    )
+  }))
+  if (length(body) > room) {
+    body <- c(utils::head(body, room), " \u2026: as.data.frame() shows all")
+  }
+  if (is.null(body)) {
+    body <- wrap_lines(
+      paste0(
+        "No two predictors go together that closely; the closest are at ",
+        format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."
+      ),
+      79,
+      1
+    )
+  }
+  c(
+    heading(paste0(
+      "Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$least,
+      " or more"
+    )),
+    body,
+    if (nrow(x$clusters) > most) {
+      paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster"))
+    },
+    if (nrow(x$clusters)) {
+      c("", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in.")
+    }
+  )
+}
+
+# Who stays and who goes, and whether that could be the other way round.
+say_cluster <- function(x, of, stays, gone) {
+  name <- function(p) unname(x$labels[p])
+  told <- function(from, to) {
+    x$tells$tells[match(paste(from, to), paste(x$tells$predictor, x$tells$other))]
+  }
+  if (!length(gone)) {
+    return(if (all(of$why == "kept")) {
+      paste0(list_words(name(stays)), " stay: all are to be kept.")
+    } else {
+      paste0(
+        list_words(name(stays)),
+        " stay: they go together, but none tells the others well enough (",
+        paste0(format_percent(range(told_of(x, stays))), collapse = " to "), ")."
+      )
+    })
+  }
+  # Whoever stands for the cluster, not who stays because nobody tells it.
+  lead <- of$predictor[of$representative & of$why != "not told by the other"]
+  beside <- setdiff(stays, lead)
+  first <- lead[1]
+  back <- told(gone, first)
+  back[is.na(back)] <- 0
+  does <- back >= x$least
+  paste0(
+    list_words(name(lead)), if (length(lead) > 1) " stay" else " stays",
+    if (nzchar(of$why[of$predictor == first])) {
+      paste0(" (", of$why[of$predictor == first], ")")
+    },
+    "; ",
+    paste(
+      c(
+        if (any(does)) {
+          paste0(
+            few_words(name(gone[does])), " could stand in for it (",
+            if (sum(does) == 1) "tells " else "tell ", say_shares(back[does]), " of it)"
+          )
+        },
+        if (any(!does)) {
+          paste0(
+            few_words(name(gone[!does])), " can go, but could not stand in for it (",
+            if (sum(!does) == 1) "tells " else "tell ", say_shares(back[!does]), " of it)"
+          )
+        },
+        if (length(beside)) {
+          paste0(
+            few_words(name(beside)),
+            if (length(beside) > 1) " stay too: they are" else " stays too: it is",
+            " not told well enough"
+          )
+        }
+      ),
+      collapse = "; "
+    ),
+    "."
+  )
+}
+
+# a, b, c and 93 more
+few_words <- function(x, most = 5) {
+  if (length(x) <= most + 1) {
+    list_words(x)
+  } else {
+    paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
+  }
+}
+
+# Each of a few shares, or the range of many.
+say_shares <- function(x) {
+  if (length(x) <= 3) {
+    list_words(format_percent(x))
+  } else {
+    paste0(round(100 * min(x)), " to ", format_percent(max(x)))
+  }
+}
+
+told_of <- function(x, members) {
+  x$tells$tells[x$tells$predictor %in% members & x$tells$other %in% members]
+}

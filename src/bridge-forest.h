@@ -1,0 +1,73 @@
+// What the files share in which R meets the forest core: views on R's vectors.
+#pragma once
+#include "bridge-loop.h"
+#include "model-forest.h"
+
+using dreher::Forest;
+using dreher::Loop;
+using dreher::Table;
+
+namespace {
+
+// Keeps the R vectors alive as long as the view on them.
+struct HeldForest {
+  Rcpp::IntegerVector root, column, left, right, missing, owner, set_from, set_size, set_side;
+  Rcpp::NumericVector weight, threshold, base;
+  Rcpp::NumericMatrix value;  // outputs x nodes
+  Forest view;
+
+  explicit HeldForest(const Rcpp::List& x)
+      : root(x["root"]),
+        column(x["column"]),
+        left(x["left"]),
+        right(x["right"]),
+        missing(x["missing"]),
+        owner(x["owner"]),
+        set_from(x["set_from"]),
+        set_size(x["set_size"]),
+        set_side(x["set_side"]),
+        weight(x["weight"]),
+        threshold(x["threshold"]),
+        base(x["base"]),
+        value(Rcpp::as<Rcpp::NumericMatrix>(x["value"])) {
+    const R_xlen_t nodes = column.size();
+    const bool fits = threshold.size() == nodes && left.size() == nodes && right.size() == nodes &&
+                      missing.size() == nodes && owner.size() == nodes &&
+                      set_from.size() == nodes && set_size.size() == nodes &&
+                      value.ncol() == nodes && weight.size() == root.size() &&
+                      base.size() == value.nrow();
+    if (!fits) Rcpp::stop("the arrays of the forest differ in length");
+    view.n_trees = root.size();
+    view.n_nodes = static_cast<int>(nodes);
+    view.n_columns = Rcpp::as<int>(x["n_columns"]);
+    view.n_outputs = value.nrow();
+    view.root = root.begin();
+    view.weight = weight.begin();
+    view.column = column.begin();
+    view.threshold = threshold.begin();
+    view.left = left.begin();
+    view.right = right.begin();
+    view.missing = missing.begin();
+    view.owner = owner.begin();
+    view.set_from = set_from.begin();
+    view.set_size = set_size.begin();
+    view.set_side = set_side.begin();
+    view.set_total = set_side.size();
+    view.value = value.begin();
+    view.base = base.begin();
+  }
+};
+
+Table make_table(const Rcpp::NumericMatrix& x, const Forest& forest) {
+  if (x.ncol() != forest.n_columns) Rcpp::stop("the table and the forest differ in their columns");
+  return Table{x.begin(), x.nrow(), x.ncol()};
+}
+
+// R counts from 1.
+inline std::vector<int> from_zero(const Rcpp::IntegerVector& x) {
+  std::vector<int> out(x.begin(), x.end());
+  for (int& i : out) --i;
+  return out;
+}
+
+}  // namespace

@@ -1,0 +1,37 @@
+# Is the code in order? Rscript tools/lint.R
+#
+# R: the rules of .lintr, and the layout of tools/format.R. C++: the layout of .clang-format, where
+# clang-format is of the version that laid it out; lines of at most 100 characters in any case.
+
+folders <- c("R", "tests/testthat", "bench", "data-raw", "tools")
+files <- list.files(folders, "[.]R$", full.names = TRUE)
+files <- setdiff(files, "R/RcppExports.R")
+sources <- setdiff(list.files("src", "[.](cpp|h)$", full.names = TRUE), "src/RcppExports.cpp")
+faults <- character()
+
+found <- unlist(lapply(files, lintr::lint), recursive = FALSE)
+for (l in found) faults <- c(faults, paste0(l$filename, ":", l$line_number, ": ", l$message))
+
+layout <- new.env()
+sys.source("tools/format.R", layout)
+for (f in files) {
+  lines <- readLines(f, encoding = "UTF-8")
+  laid <- tryCatch(layout$format_lines(lines), error = function(e) NULL)
+  if (!identical(lines, laid)) faults <- c(faults, paste0(f, ": run make format"))
+}
+
+for (f in sources) {
+  long <- which(nchar(readLines(f)) > 100)
+  if (length(long)) faults <- c(faults, paste0(f, ":", long, ": more than 100 characters"))
+}
+version <- suppressWarnings(tryCatch(
+  system2("clang-format", "--version", stdout = TRUE), error = function(e) ""
+))
+if (any(grepl("version 14", version))) {
+  status <- system2("clang-format", c("--dry-run", "-Werror", sources), stdout = FALSE)
+  if (status != 0) faults <- c(faults, "src: run make format")
+}
+
+cat(faults, sep = "\n")
+cat(length(faults), "faults in", length(files) + length(sources), "files\n")
+quit(status = length(faults) > 0)
