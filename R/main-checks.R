@@ -198,13 +198,13 @@ check_reduction <- function(st, given) {
   }
   if (is.null(given$confirm)) return(NULL)
   rows <- read_table(given$confirm)
-  on <- pick_rows(st, check_rows(rows, "confirm"))$data
-  check_columns(on, predictors, "confirm", "The predictor", model$name)
-  model_rows(st, model, on, "confirm")  # types, levels, gaps
-  check_untouched(st, on, given$overlap)
+  untouched <- pick_rows(st, check_rows(rows, "confirm"))$data
+  check_columns(untouched, predictors, "confirm", "The predictor", model$name)
+  model_rows(st, model, untouched, "confirm")  # types, levels, gaps
+  check_untouched(st, untouched, given$overlap)
   refuse_second_look(
     list(file = if (!is.null(given$out)) file.path(given$out, "set.json")),
-    rows_print(st, on),
+    rows_print(st, untouched),
     given$again
   )
   rows

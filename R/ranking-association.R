@@ -249,7 +249,7 @@ association_record <- function() {
   list(
     name = "association", label = "Association",
     usual_forms = c("rank", "variance", "score"), asks_model = FALSE,
-    rank = function(st, model, on, settings) {
+    rank = function(st, model, evaluation, settings) {
       rank_association(st, level = settings$level, seed = settings$seed)
     },
     importances = function(inside, model, units, groups, settings) {

@@ -239,7 +239,7 @@ weigh_classes <- function(model, st, groups, beta, S, n, level) {
 coefficient_record <- function() {
   list(
     name = "coefficient", label = "Coefficient", needs = c("train", "coefficients"),
-    rank = function(st, model, on, settings) {
+    rank = function(st, model, evaluation, settings) {
       rank_coefficients(st, models = model, level = settings$level)
     }
   )

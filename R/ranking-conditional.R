@@ -88,7 +88,7 @@ prune_one_error <- function(tree) {
 
 # The conditional rows of a ranking, beside the plain ones: every unit has strata, and so donors,
 # of its own.
-permute_within <- function(context, info, on, units, form, repeats, level, seed) {
+permute_within <- function(context, info, evaluation, units, form, repeats, level, seed) {
   st <- context$st
   repeats <- min(repeats, context$n - 1L)
   strata <- lapply(units, function(u) {
@@ -127,7 +127,7 @@ permute_within <- function(context, info, on, units, form, repeats, level, seed)
   quality <- quality_of_strata(context$model$name, strata[names(estimates)])
   out <- ranking_of_shuffles(
     context,
-    on,
+    evaluation,
     units[names(estimates)],
     estimates,
     repeats,

@@ -199,15 +199,15 @@ flag_in_bag_only <- function(classical, held, units) {
 
 # found: list(cube of columns x classes x trees, weight of the trees). Trees without rows are left
 # out of the mean, and counted.
-impurity_part <- function(model, st, on, form, found, flags, units) {
+impurity_part <- function(model, st, evaluation, form, found, flags, units) {
   cube <- found[[1]]
   use <- found[[2]] > 0
   what <- if (st$task == "regression") "variance" else "Gini impurity"
   settings <- new_settings(
     model,
     "impurity",
-    on,
-    if (on$kind == "holdout") nrow(st$data) else nrow(st$train),
+    evaluation,
+    if (evaluation$kind == "holdout") nrow(st$data) else nrow(st$train),
     form = form,
     measures = switch(
       form,
@@ -319,6 +319,6 @@ impurity_record <- function() {
     name = "impurity", label = "Impurity", colour = "#A8742A",
     usual_forms = c("plain", "in-bag", "covariance", "gain"), usual_rows = "train",
     needs = c("train", "trees"), floor = TRUE,
-    rank = function(st, model, on, settings) rank_impurity(st, models = model)
+    rank = function(st, model, evaluation, settings) rank_impurity(st, models = model)
   )
 }

@@ -97,8 +97,12 @@ why_not <- function(method, model, st, settings = list()) {
 rank_by <- function(piece, st, several, settings) {
   record <- importance_methods()[[piece$method]]
   if (!record$any_rows) return(list(record$rank(st, piece$model, NULL, settings)))
-  if (!record$out_of_bag) several <- Filter(function(on) on$kind != "oob", several)
-  lapply(unname(several), function(on) record$rank(st, piece$model, given_rows(on), settings))
+  if (!record$out_of_bag) {
+    several <- Filter(function(evaluation) evaluation$kind != "oob", several)
+  }
+  lapply(unname(several), function(evaluation) {
+    record$rank(st, piece$model, given_rows(evaluation), settings)
+  })
 }
 
 # Importances by name of a model trained again inside a path. units: what is ranked; groups: those
@@ -108,9 +112,9 @@ importances_inside <- function(method, inside, model, units, groups, settings) {
   if (!is.null(record$importances)) {
     return(record$importances(inside, model, units, groups, settings))
   }
-  on <- pick_rows(inside, "holdout")
+  evaluation <- pick_rows(inside, "holdout")
   importances_of(join_parts(
-    inside, rank_by(list(model = model, method = method), inside, list(on), settings),
+    inside, rank_by(list(model = model, method = method), inside, list(evaluation), settings),
     settings$seed, settings$level
   ))
 }

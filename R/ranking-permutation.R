@@ -84,7 +84,7 @@
 #' *Conditional* (column `rows` ends in `conditional`): plain shuffles of correlated predictors
 #' make rows that cannot occur, and lend a predictor that does nothing some of the importance of
 #' those it goes with (Hooker, Mentch and Zhou 2021). A tree of at most three questions, grown on
-#' the training rows and pruned by the one-standard-error rule, foretells the predictor from all
+#' the training rows and pruned by the one-standard-error rule, predicts the predictor from all
 #' others (for a factor or a group: its first principal coordinate); its leaves are the strata,
 #' those with fewer than 20 rows joined to a neighbour in the order of their means (Molnar et al.
 #' 2023). Attribute `strata` says per predictor how many there are, the size of the smallest, and
@@ -140,12 +140,12 @@ rank_permutation <- function(
   models <- pick_models(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, unit))
   several <- lapply(pick_several_rows(st, rows), draw_rows, max_rows, seed)
-  for (on in several) check_shuffled_rows(on, models, conditional)
+  for (evaluation in several) check_shuffled_rows(evaluation, models, conditional)
   # Asked for alone, the plain form must say who borrows from whom.
   twins <- if (!conditional) alike_pairs(st)
   if (!is.null(twins)) st <- derive_study(st, flags = flag_twins(flags_of(st), twins))
-  parts <- until_stopped(models, several, function(m, on) {
-    permute_model(m, st, on, units[[m$name]], form, repeats, conditional, level, seed)
+  parts <- until_stopped(models, several, function(m, evaluation) {
+    permute_model(m, st, evaluation, units[[m$name]], form, repeats, conditional, level, seed)
   })
   out <- join_parts(st, parts, seed, level)
   out <- set_detail(out, "gap", training_gap(out))
@@ -163,20 +163,20 @@ need_true_zero <- function(metric) {
   )
 }
 
-check_shuffled_rows <- function(on, models, conditional) {
-  if (conditional && on$kind %in% c("train", "oob")) {
+check_shuffled_rows <- function(evaluation, models, conditional) {
+  if (conditional && evaluation$kind %in% c("train", "oob")) {
     stop_input(
       "Conditional permutation is for rows the model has not seen.",
       todo = "Use rows = \"holdout\", or a data frame of other rows."
     )
   }
-  if (nrow(on$data) < 2) {
+  if (nrow(evaluation$data) < 2) {
     stop_input(
       "Permutation importance needs at least 2 rows.",
-      paste0("Given: ", nrow(on$data), ".")
+      paste0("Given: ", nrow(evaluation$data), ".")
     )
   }
-  if (on$kind == "oob") for (m in models) need_inbag(m)
+  if (evaluation$kind == "oob") for (m in models) need_inbag(m)
 }
 
 # do(model, rows) for all of them, until the user interrupts: what is done is kept, and a warning
@@ -185,9 +185,9 @@ until_stopped <- function(models, several, do) {
   parts <- list()
   stopped <- NULL
   for (m in models) {
-    for (on in several) {
+    for (evaluation in several) {
       if (!is.null(stopped)) break
-      part <- tryCatch(do(m, on), interrupt = function(e) {
+      part <- tryCatch(do(m, evaluation), interrupt = function(e) {
         structure(data.frame(), stopped = paste0("model \"", m$name, "\" is not ranked."))
       })
       stopped <- attr(part, "stopped")
@@ -232,12 +232,13 @@ training_gap <- function(ranking) {
   )
 }
 
-permute_model <- function(model, st, on, units, form, repeats, conditional, level, seed) {
-  rows <- model_rows(st, model, on$data, "rows")
-  info <- row_info(st, on$data)
+permute_model <- function(
+    model, st, evaluation, units, form, repeats, conditional, level, seed) {
+  rows <- model_rows(st, model, evaluation$data, "rows")
+  info <- row_info(st, evaluation$data)
   inbag <- NULL
-  if (on$kind == "oob") {
-    inbag <- counts_of(model, st)[on$chosen, , drop = FALSE]
+  if (evaluation$kind == "oob") {
+    inbag <- counts_of(model, st)[evaluation$chosen, , drop = FALSE]
     left <- rowSums(inbag == 0) > 0
     if (sum(left) < 2) {
       stop_study(
@@ -257,7 +258,9 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
     } else {
       shared_design(draw_donors(nrow(rows), now, seed, info$block))
     }
-    estimates <- estimate_units(context, info, units, design, st$metric, form, level, seed)
+    estimates <- estimate_units(
+      context, info, units, design, st$metric, form, level, seed
+    )
     noise <- shuffle_share(estimates)
     if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 ||
         design$repeats < now || now >= 160L || isTRUE(attr(estimates, "stopped"))) {
@@ -274,14 +277,21 @@ permute_model <- function(model, st, on, units, form, repeats, conditional, leve
   }
   units <- units[names(estimates)]
   out <- ranking_of_shuffles(
-    context, on, units, estimates, design$repeats, form, seed, level, noise
+    context, evaluation, units, estimates, design$repeats, form, seed, level, noise
   )
   if (is.null(stopped) && any(lengths(units) > 1)) {
     out <- set_detail(out, "members", compare_members(context, info, units, design, seed))
   }
   if (is.null(stopped) && conditional) {
     within <- permute_within(
-      context, info, on, units, form, if (is.numeric(repeats)) repeats else 10L, level, seed
+      context,
+      info,
+      evaluation,
+      units,
+      form,
+      if (is.numeric(repeats)) repeats else 10L,
+      level,
+      seed
     )
     stopped <- attr(within, "stopped")
     out <- join_parts(st, list(out, within), seed, level)
@@ -311,13 +321,25 @@ permutation_importances <- function(st, model, unit, repeats, seed) {
 
 permutation_record <- function() {
   list(
-    name = "permutation", label = "Permutation", colour = "#1F7A7A",
-    usual_forms = c("plain", "ratio"), usual_rows = "holdout", needs = character(),
-    any_rows = TRUE, out_of_bag = TRUE, held_out = TRUE, floor = TRUE, beside_others = TRUE,
+    name = "permutation",
+    label = "Permutation",
+    colour = "#1F7A7A",
+    usual_forms = c("plain", "ratio"),
+    usual_rows = "holdout",
+    needs = character(),
+    any_rows = TRUE,
+    out_of_bag = TRUE,
+    held_out = TRUE,
+    floor = TRUE,
+    beside_others = TRUE,
     zero_is_null = TRUE,
-    rank = function(st, model, on, settings) {
+    rank = function(st, model, evaluation, settings) {
       rank_permutation(
-        st, models = model, rows = on, repeats = settings$repeats, level = settings$level,
+        st,
+        models = model,
+        rows = evaluation,
+        repeats = settings$repeats,
+        level = settings$level,
         seed = settings$seed
       )
     },
@@ -326,7 +348,11 @@ permutation_record <- function() {
       permutation_importances(
         inside,
         inside$models[[model]],
-        if (length(groups)) c(groups, as.list(stats::setNames(nm = alone))) else "predictor",
+        if (length(groups)) {
+          c(groups, as.list(stats::setNames(nm = alone)))
+        } else {
+          "predictor"
+        },
         settings$repeats,
         settings$seed
       )

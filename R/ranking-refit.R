@@ -170,7 +170,7 @@ refit_record <- function() {
   list(
     name = "refit", label = "Refit", usual_forms = c("leave_out", "add_in"),
     beside_others = TRUE,
-    rank = function(st, model, on, settings) {
+    rank = function(st, model, evaluation, settings) {
       rank_refit(st, models = model, level = settings$level, seed = settings$seed)
     }
   )

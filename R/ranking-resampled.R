@@ -62,8 +62,8 @@ rank_resampled <- function(
 
 # resamples: where they are ranked on what they leave out.
 check_resampled_rows <- function(several, resamples) {
-  for (on in several) {
-    if (on$kind %in% c("train", "oob")) {
+  for (evaluation in several) {
+    if (evaluation$kind %in% c("train", "oob")) {
       stop_input(
         "Resamples are ranked on the rows left out, or on rows you give as data frames.",
         todo = "Leave `rows` out."
@@ -192,13 +192,17 @@ rank_resample <- function(piece, st, several, slice, settings) {
     if (is.null(piece$outside)) st$data else train[piece$outside, , drop = FALSE],
     model$inputs$predictors
   )
-  on <- if (is.null(several)) list(rows_left_out(st, inside, piece, slice)) else several
+  evaluation <- if (is.null(several)) {
+    list(rows_left_out(st, inside, piece, slice))
+  } else {
+    several
+  }
   parts <- unlist(
     lapply(piece$methods, function(method) {
       rank_by(
         list(model = piece$model, method = method),
         inside,
-        slice_rows(on, slice),
+        slice_rows(evaluation, slice),
         settings
       )
     }),

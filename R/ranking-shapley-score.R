@@ -4,14 +4,14 @@
 # rows b of f(x on S, b elsewhere). Per row one random order and its reverse; the parts of a row
 # add up to what its loss falls by. Rows and orders are covered by the spread of the rows' parts.
 
-divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
+divide_score <- function(st, model, units, evaluation, others, max_rows, level, seed) {
   metric <- additive_metric(st$metric)
   need_row_loss(metric)
-  on <- draw_rows(on, if (is.null(max_rows)) 500L else max_rows, seed)
-  n <- nrow(on$data)
-  rows <- model_rows(st, model, on$data, "rows")
+  evaluation <- draw_rows(evaluation, if (is.null(max_rows)) 500L else max_rows, seed)
+  n <- nrow(evaluation$data)
+  rows <- model_rows(st, model, evaluation$data, "rows")
   bg <- model_rows(st, model, others, "background")
-  info <- row_info(st, on$data)
+  info <- row_info(st, evaluation$data)
   f <- function(data) predict_aligned(st, model, data)
   loss <- function(p, row = seq_len(n)) metric$loss(info$truth[row], p)
   unknown <- f(bg)
@@ -27,15 +27,15 @@ divide_score <- function(st, model, units, on, others, max_rows, level, seed) {
   cube <- array(parts, c(dim(parts), 1), list(NULL, colnames(parts), NULL))
   check_sums(list(phi = cube, target = matrix(empty - full)), model$name)
   settings <- new_settings(
-    model, "shapley", on, n, form = "score", repeats = 2L,
+    model, "shapley", evaluation, n, form = "score", repeats = 2L,
     measures = paste0("fall of ", metric$label), scale = "score", background = nrow(bg),
     note = "sampled"
   )
   whole <- function(x) weighted_mean(x, info$weight)
   divided <- data.frame(
     model = model$name,
-    rows = on$label,
-    constant = whole(loss(predict_constant(st, on$data))),
+    rows = evaluation$label,
+    constant = whole(loss(predict_constant(st, evaluation$data))),
     nothing_known = whole(empty),
     model_loss = whole(full),
     divided = whole(empty - full),

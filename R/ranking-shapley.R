@@ -122,13 +122,13 @@ rank_shapley <- function(
   parts <- unlist(
     lapply(models, function(m) {
       unlist(
-        lapply(several, function(on) {
+        lapply(several, function(evaluation) {
           list(
             if ("prediction" %in% of) {
-              divide_model(st, m, units[[m$name]], on, others, limits, level, seed)
+              divide_model(st, m, units[[m$name]], evaluation, others, limits, level, seed)
             },
             if ("score" %in% of) {
-              divide_score(st, m, units[[m$name]], on, others, max_rows, level, seed)
+              divide_score(st, m, units[[m$name]], evaluation, others, max_rows, level, seed)
             }
           )
         }),
@@ -175,13 +175,15 @@ draw_background <- function(st, background, seed) {
 }
 
 # limits: list(max_rows, scale, precision, max_pairs) as asked of rank_shapley()
-divide_model <- function(st, model, units, on, others, limits, level, seed) {
+divide_model <- function(st, model, units, evaluation, others, limits, level, seed) {
   way_of <- function(units) shapley_way(model, limits$scale, length(units))
   way <- way_of(units)
-  on <- draw_rows(on, most_rows_explained(limits$max_rows, way, length(units)), seed)
-  n <- nrow(on$data)
-  info <- row_info(st, on$data)
-  rows <- model_rows(st, model, on$data, "rows")
+  evaluation <- draw_rows(
+    evaluation, most_rows_explained(limits$max_rows, way, length(units)), seed
+  )
+  n <- nrow(evaluation$data)
+  info <- row_info(st, evaluation$data)
+  rows <- model_rows(st, model, evaluation$data, "rows")
   bg <- if (nrow(others)) model_rows(st, model, others, "background")
   divide <- function(units) {
     values <- switch(
@@ -200,7 +202,7 @@ divide_model <- function(st, model, units, on, others, limits, level, seed) {
   settings <- new_settings(
     model,
     "shapley",
-    on,
+    evaluation,
     n,
     form = if (is.null(bg)) "cover" else "plain",
     repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
@@ -215,7 +217,7 @@ divide_model <- function(st, model, units, on, others, limits, level, seed) {
   alone <- as.list(stats::setNames(nm = unlist(units, use.names = FALSE)))
   in_closed_form <- length(alone) > length(units) && way_of(alone) != "sampled"
   parts <- if (in_closed_form) {
-    parts_of_units(model, on$label, units, values$phi, divide(alone)$phi, info)
+    parts_of_units(model, evaluation$label, units, values$phi, divide(alone)$phi, info)
   }
   ranking_part(
     st,
@@ -223,10 +225,10 @@ divide_model <- function(st, model, units, on, others, limits, level, seed) {
     settings,
     seed,
     level,
-    shares = share_errors(model, on$label, values$phi, info),
+    shares = share_errors(model, evaluation$label, values$phi, info),
     parts = parts,
     direction = find_direction(
-      st, model, units, on$label, values$phi, rows, info$weight, level
+      st, model, units, evaluation$label, values$phi, rows, info$weight, level
     ),
     values = values$phi
   )
@@ -270,13 +272,13 @@ parts_of_units <- function(model, label, units, phi, alone, info) {
 # row's influence is its own size less the share of all its sizes, over the mean of these.
 share_errors <- function(model, label, phi, info) {
   size <- times(info$weight, sizes_over_classes(phi))
-  whole <- mean(rowSums(size))
+  total <- rowSums(size)
+  whole <- mean(total)
   share <- if (whole > 0) colMeans(size) / whole else rep(NA_real_, ncol(size))
   order <- order(-share)
   error <- function(columns) {
     # of the sum of their shares
-    u <- (rowSums(size[, columns, drop = FALSE]) - sum(share[columns]) * rowSums(size)) /
-      whole
+    u <- (rowSums(size[, columns, drop = FALSE]) - sum(share[columns]) * total) / whole
     as.vector(influence_error(u, info$block)$std_error)
   }
   known <- !anyNA(share) && nrow(size) > 1
@@ -383,9 +385,9 @@ shapley_record <- function() {
       if (is.null(st$train) && !given) "no training rows were given" else ""
     },
     any_rows = TRUE, held_out = TRUE, floor = TRUE, beside_others = TRUE,
-    rank = function(st, model, on, settings) {
+    rank = function(st, model, evaluation, settings) {
       rank_shapley(
-        st, models = model, rows = on, background = settings$background,
+        st, models = model, rows = evaluation, background = settings$background,
         level = settings$level, seed = settings$seed
       )
     },

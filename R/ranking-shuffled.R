@@ -2,11 +2,11 @@
 
 # within: flags of the units by their strata, for the conditional form.
 ranking_of_shuffles <- function(
-    context, on, units, estimates, repeats, form, seed, level, noise, within = NULL) {
+    context, evaluation, units, estimates, repeats, form, seed, level, noise, within = NULL) {
   st <- context$st
   model <- context$model
   get <- function(field) vapply(estimates, `[[`, 0, field)
-  seen <- on$kind == "train"
+  seen <- evaluation$kind == "train"
   hide <- function(x) if (seen) rep(NA_real_, length(x)) else x
   flags <- join_flags(
     flags_of_units(st, units),
@@ -16,13 +16,13 @@ ranking_of_shuffles <- function(
     if (is.null(within)) "" else within
   )
   note <- c(
-    if (!is.null(on$of)) paste0("of ", format(on$of, big.mark = ",")),
+    if (!is.null(evaluation$of)) paste0("of ", format(evaluation$of, big.mark = ",")),
     if (!is.null(st$weights)) "weighted", if (!is.null(st$blocks)) "errors by block"
   )
   settings <- new_settings(
     model,
     "permutation",
-    on,
+    evaluation,
     context$n,
     form = shuffle_form(form, !is.null(within)),
     repeats = repeats,

@@ -109,6 +109,6 @@ structure_record <- function() {
     label = "Structure",
     usual_forms = c("rows", "splits", "depth", "trees"),
     needs = c("train", "trees"),
-    rank = function(st, model, on, settings) rank_structure(st, models = model)
+    rank = function(st, model, evaluation, settings) rank_structure(st, models = model)
   )
 }

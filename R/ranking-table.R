@@ -154,16 +154,16 @@ values_key <- function(settings) {
 
 # settings: one row for a list; `on` says which rows (see pick_rows()).
 new_settings <- function(
-    model, method, on, n, form = "plain", repeats = NA_integer_, measures,
+    model, method, evaluation, n, form = "plain", repeats = NA_integer_, measures,
     scale = NA_character_, background = NA_integer_, note = "", shuffle_noise = NA_real_) {
   data.frame(
     model = model$name,
     class = model$class,
     method = method,
     form = form,
-    rows = on$label,
-    slice = if (is.null(on$slice)) NA_character_ else on$slice,
-    seen = identical(on$kind, "train"),
+    rows = evaluation$label,
+    slice = if (is.null(evaluation$slice)) NA_character_ else evaluation$slice,
+    seen = identical(evaluation$kind, "train"),
     n = n,
     repeats = repeats,
     measures = measures,

@@ -61,20 +61,20 @@ choose_set <- function(
   rule <- check_choice(rule, set_rules, "rule")
   curve <- pick_curve(reduction, model)
   st <- reduction$study
-  ask <- list(
-    rule = rule,
+  asked_rule <- list(
+    name = rule,
     margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st),
     share = check_fraction(share, "share"),
     size = size,
     level = reduction$level
   )
-  check_rule(curve, reduction, ask)
+  check_rule(curve, reduction, asked_rule)
   full <- match("all", names(curve$columns))
   moments <- curve_moments(st, curve$info, curve$outer, reduction$seed, c(1L, full))
-  at <- apply_rule(moments, curve, curve, ask, reduction$folds)
+  at <- apply_rule(moments, curve, curve, asked_rule, reduction$folds)
   inside <- vapply(
     curve$splits,
-    function(s) apply_rule(s$inner, s, curve, ask, reduction$inner_folds),
+    function(s) apply_rule(s$inner, s, curve, asked_rule, reduction$inner_folds),
     1L
   )
   predictors <- in_order_found(curve, curve$columns[[at]])
@@ -84,33 +84,42 @@ choose_set <- function(
   chosen <- lapply(seq_along(inside), function(i) split_set(curve, i, inside[i]))
   gain <- moments$loss[1] - moments$loss[full]
   usual <- list(share = 0.02)
-  validate_set(new_set(
-    list(
-      model = curve$model, refit = curve$plan$refit, rule = rule,
-      margin = ask$margin$text, by = reduction$by, predictors = predictors,
-      size = length(predictors),
-      left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
-      score = as_score(st$metric, moments$loss[at]),
-      price = price$value, price_error = price$error, price_lower = price$lower,
-      price_upper = price$upper,
-      full_score = as_score(st$metric, moments$loss[full]),
-      constant_score = as_score(st$metric, moments$loss[1]),
-      gain_full = gain,
-      allowed = margin_value(if (is.null(ask$margin)) usual else ask$margin, gain),
-      cost = cost_of(curve$plan, predictors),
-      cost_full = cost_of(curve$plan, curve$plan$universe),
-      random_share = beside$random_share, random_sets = beside$random_sets,
-      random = reduction$random,
-      procedure = procedure_score(reduction, curve, inside),
-      picked = picked$table,
-      stability = picked$stability,
-      overlap = mean(vapply(chosen, share_in_common, 0, predictors)),
-      sizes_picked = lengths(chosen),
-      stands_for = twins_of_set(curve, predictors),
-      how = recipe_of(reduction, curve$model, rule, ask),
-      study = st, seed = reduction$seed, level = reduction$level
-    )
-  ))
+  validate_set(new_set(list(
+    model = curve$model,
+    refit = curve$plan$refit,
+    rule = rule,
+    margin = asked_rule$margin$text,
+    by = reduction$by,
+    predictors = predictors,
+    size = length(predictors),
+    left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
+    score = as_score(st$metric, moments$loss[at]),
+    price = price$value,
+    price_error = price$error,
+    price_lower = price$lower,
+    price_upper = price$upper,
+    full_score = as_score(st$metric, moments$loss[full]),
+    constant_score = as_score(st$metric, moments$loss[1]),
+    gain_full = gain,
+    allowed = margin_value(
+      if (is.null(asked_rule$margin)) usual else asked_rule$margin, gain
+    ),
+    cost = cost_of(curve$plan, predictors),
+    cost_full = cost_of(curve$plan, curve$plan$universe),
+    random_share = beside$random_share,
+    random_sets = beside$random_sets,
+    random = reduction$random,
+    procedure = procedure_score(reduction, curve, inside),
+    picked = picked$table,
+    stability = picked$stability,
+    overlap = mean(vapply(chosen, share_in_common, 0, predictors)),
+    sizes_picked = lengths(chosen),
+    stands_for = twins_of_set(curve, predictors),
+    calls = recipe_of(reduction, curve$model, asked_rule),
+    study = st,
+    seed = reduction$seed,
+    level = reduction$level
+  )))
 }
 
 # The curve of one model, the only one unless it is named.
@@ -219,27 +228,27 @@ margin_value <- function(margin, gain) {
   if (is.null(margin$value)) margin$share * gain else margin$value
 }
 
-check_rule <- function(curve, reduction, ask) {
-  if (ask$rule == "size") {
-    if (is.null(ask$size)) {
+check_rule <- function(curve, reduction, rule) {
+  if (rule$name == "size") {
+    if (is.null(rule$size)) {
       stop_input("The rule \"size\" needs `size`, the number of predictors.")
     }
-    if (!is.numeric(ask$size) || length(ask$size) != 1 ||
-        !ask$size %in% curve$how$points) {
+    if (!is.numeric(rule$size) || length(rule$size) != 1 ||
+        !rule$size %in% curve$settings$points) {
       stop_input(
-        paste0("Size ", describe_value(ask$size), " was not scored."),
-        paste0("Scored: ", paste(curve$how$points, collapse = ", "), "."),
+        paste0("Size ", describe_value(rule$size), " was not scored."),
+        paste0("Scored: ", paste(curve$settings$points, collapse = ", "), "."),
         "Give `reduce_predictors(sizes = )` the sizes you want."
       )
     }
   }
-  if (ask$rule == "floor" && !"above floor" %in% names(curve$columns)) {
+  if (rule$name == "floor" && !"above floor" %in% names(curve$columns)) {
     stop_input(
       "The rule \"floor\" needs permuted copies in every training part.",
       todo = "Call reduce_predictors(decoys = 19) or more."
     )
   }
-  if (ask$rule == "share" && is.null(curve$importance)) {
+  if (rule$name == "share" && is.null(curve$importance)) {
     stop_input(
       paste0(
         "The rule \"share\" needs importances, which the path \"", reduction$path,
@@ -248,7 +257,7 @@ check_rule <- function(curve, reduction, ask) {
       todo = "Use path = \"ranking\"."
     )
   }
-  if (ask$rule == "cheapest" && anyNA(curve$plan$cost[curve$plan$universe])) {
+  if (rule$name == "cheapest" && anyNA(curve$plan$cost[curve$plan$universe])) {
     stop_study(
       paste0(
         "The rule \"cheapest\" needs the cost of every predictor; the dictionary does ",
@@ -262,33 +271,33 @@ check_rule <- function(curve, reduction, ask) {
 
 # Which column of the curve a rule takes. `found`: what this part's path found (columns,
 # importance); moments: of its own cross-validation.
-apply_rule <- function(moments, found, curve, ask, folds) {
+apply_rule <- function(moments, found, curve, rule, folds) {
   loss <- moments$loss
   path <- path_columns(curve)
   path <- path[is.finite(loss[path])]  # sizes a model could not be trained on are passed over
   full <- match("all", names(curve$columns))
   best <- path[which.min(loss[path])]  # sizes rise, so a tie goes to the smaller set
-  if (ask$rule == "size") return(column_of(curve, ask$size))
+  if (rule$name == "size") return(column_of(curve, rule$size))
   nothing <- path[1]
   if (loss[best] >= loss[1]) return(nothing)
-  if (ask$rule == "best") return(best)
-  if (ask$rule == "one_se") {
+  if (rule$name == "best") return(best)
+  if (rule$name == "one_se") {
     return(
       path[which(loss[path] <= loss[best] + difference_error(moments, path, best))[1]]
     )
   }
-  if (ask$rule == "floor") return(match("above floor", names(curve$columns)))
-  if (ask$rule == "share") {
+  if (rule$name == "floor") return(match("above floor", names(curve$columns)))
+  if (rule$name == "share") {
     # From the top of the ranking, whatever was kept.
     worth <- sort(pmax(found$importance, 0), decreasing = TRUE)
     if (sum(worth) == 0) return(nothing)
-    enough <- which(cumsum(worth) >= ask$share * sum(worth) * (1 - 1e-12))[1]
-    return(column_of(curve, curve$how$points[which(curve$how$points >= enough)[1]]))
+    enough <- which(cumsum(worth) >= rule$share * sum(worth) * (1 - 1e-12))[1]
+    return(column_of(curve, curve$settings$points[which(curve$settings$points >= enough)[1]]))
   }
-  margin <- margin_value(ask$margin, loss[1] - loss[full])
+  margin <- margin_value(rule$margin, loss[1] - loss[full])
   candidates <- setdiff(path, 1L)
   limit <- loss[candidates] - loss[full] +
-    stats::qt(ask$level, moments$df) * price_error_of(moments, candidates, full, folds)
+    stats::qt(rule$level, moments$df) * price_error_of(moments, candidates, full, folds)
   inside <- candidates[which(limit < margin)]
   if (!length(inside)) {
     return(if (setequal(curve$columns[[max(path)]], curve$columns[[full]])) {
@@ -297,7 +306,7 @@ apply_rule <- function(moments, found, curve, ask, folds) {
       best
     })
   }  # nothing is sure to be within: all that may be had
-  if (ask$rule == "within") return(inside[1])
+  if (rule$name == "within") return(inside[1])
   cost <- vapply(found$columns[inside], function(s) cost_of(curve$plan, s), 0)
   inside[which.min(cost)]
 }
@@ -380,7 +389,7 @@ twins_of_set <- function(curve, predictors) {
 }
 
 # The calls that give this set again.
-recipe_of <- function(rd, model, rule, ask) {
+recipe_of <- function(rd, model, rule) {
   say <- function(args) {
     paste0(names(args), " = ", vapply(args, deparse1, ""), collapse = ", ")
   }
@@ -402,9 +411,9 @@ recipe_of <- function(rd, model, rule, ask) {
     say(c(rest, list(models = model, level = rd$level, seed = rd$seed))), ")"
   )
   more <- c(
-    list(rule = rule), if (!is.null(ask$margin)) list(margin = ask$margin$text),
-    if (rule == "share") list(share = ask$share),
-    if (rule == "size") list(size = ask$size)
+    list(rule = rule$name), if (!is.null(rule$margin)) list(margin = rule$margin$text),
+    if (rule$name == "share") list(share = rule$share),
+    if (rule$name == "size") list(size = rule$size)
   )
   c(first, paste0("choose_set(reduction, ", say(more), ")"))
 }

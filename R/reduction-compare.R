@@ -72,29 +72,33 @@ compare_sets <- function(
   }
   if (is.null(reference)) reference <- names(sets)[1]
   reference <- match(check_choice(reference, names(sets), "reference"), names(sets))
-  on <- if (!is.null(rows)) pick_rows(study, check_rows(rows, "rows"))$data
+  test_rows <- if (!is.null(rows)) pick_rows(study, check_rows(rows, "rows"))$data
   parts <- lapply(
-    chosen, compare_for_model, st = study, sets = sets, reference = reference, on = on,
-    margin = margin, folds = folds, times = times, level = level, seed = seed
+    chosen, compare_for_model, st = study, sets = sets, reference = reference,
+    test_rows = test_rows, margin = margin, folds = folds, times = times, level = level,
+    seed = seed
   )
   out <- do.call(rbind, parts)
   rownames(out) <- NULL
-  validate_comparison(new_comparison(out, list(
-    reference = names(sets)[reference],
-    target = study$target,
-    metric = study$metric$name,
-    metric_label = study$metric$label,
-    better = study$metric$better,
-    margin = margin$text,
-    scored = if (is.null(on)) {
-      paste0(folds, " folds x ", times)
-    } else {
-      paste(format(nrow(on), big.mark = ","), "rows given")
-    },
-    level = level,
-    seed = seed,
-    fingerprint = study$fingerprint
-  )))
+  validate_comparison(new_comparison(
+    out,
+    list(
+      reference = names(sets)[reference],
+      target = study$target,
+      metric = study$metric$name,
+      metric_label = study$metric$label,
+      better = study$metric$better,
+      margin = margin$text,
+      scored = if (is.null(test_rows)) {
+        paste0(folds, " folds x ", times)
+      } else {
+        paste(format(nrow(test_rows), big.mark = ","), "rows given")
+      },
+      level = level,
+      seed = seed,
+      fingerprint = study$fingerprint
+    )
+  ))
 }
 
 new_comparison <- function(table, details) new_table(table, "comparison", details)
@@ -111,12 +115,14 @@ validate_comparison <- function(x) {
 }
 
 compare_for_model <- function(
-    model, st, sets, reference, on, margin, folds, times, level, seed) {
+    model, st, sets, reference, test_rows, margin, folds, times, level, seed) {
   sets <- lapply(stats::setNames(nm = names(sets)), function(s) {
     predictors_of(sets[[s]], s, model, st)
   })
   news <- setdiff(unlist(sets), model$inputs$predictors)
-  if (!is.null(on)) check_columns(on, unique(unlist(sets)), "rows", "The predictor")
+  if (!is.null(test_rows)) {
+    check_columns(test_rows, unique(unlist(sets)), "rows", "The predictor")
+  }
   if (length(news)) model$object <- widen_model(model$object, news)
   models <- st$models
   models[[model$name]] <- model
@@ -124,23 +130,23 @@ compare_for_model <- function(
   train <- frame_with_news(st, model, st$train, "train", news)
   with_none <- c(sets, list(character()))  # the constant, for the gain
   none <- length(with_none)
-  plan <- list(refit = model$name, how = list(seed = seed))
-  if (is.null(on)) {
+  plan <- list(refit = model$name, settings = list(seed = seed))
+  if (is.null(test_rows)) {
     info <- row_info(st, train)
     predictions <- cross_validate_sets(st, plan, train, with_none, folds, times)
   } else {
-    info <- row_info(st, on)
-    test <- frame_with_news(st, model, on, "rows", news)
+    info <- row_info(st, test_rows)
+    test <- frame_with_news(st, model, test_rows, "rows", news)
     key <- c(model$name, "compare")
     predictions <- list(score_sets(st, plan, train, test, with_none, key))
   }
   m <- curve_moments(st, info, predictions, seed, c(none, reference))
-  error_between <- if (is.null(on)) {
+  error_between <- if (is.null(test_rows)) {
     function(a, b) price_error_of(m, a, b, folds)
   } else {
     function(a, b) difference_error(m, a, b)
   }
-  df <- if (is.null(on)) folds_df(list(folds = folds, times = times)) else m$df
+  df <- if (is.null(test_rows)) folds_df(list(folds = folds, times = times)) else m$df
   at <- seq_along(sets)
   own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
   difference <- m$loss[at] - m$loss[reference]
@@ -149,13 +155,26 @@ compare_for_model <- function(
   gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
   known_cost <- function(s) sum(st$dictionary$cost[match(s, st$dictionary$predictor)])
   out <- data.frame(
-    model = model$name, set = names(sets), size = lengths(sets),
-    cost = vapply(sets, known_cost, 0), score = as_score(st$metric, m$loss[at]),
-    lower = own$lower, upper = own$upper, difference = difference, diff_error = error,
-    diff_lower = around$lower, diff_upper = around$upper,
-    gain = m$loss[none] - m$loss[at], gain_lower = gain$lower, gain_upper = gain$upper,
+    model = model$name,
+    set = names(sets),
+    size = lengths(sets),
+    cost = vapply(sets, known_cost, 0),
+    score = as_score(st$metric, m$loss[at]),
+    lower = own$lower,
+    upper = own$upper,
+    difference = difference,
+    diff_error = error,
+    diff_lower = around$lower,
+    diff_upper = around$upper,
+    gain = m$loss[none] - m$loss[at],
+    gain_lower = gain$lower,
+    gain_upper = gain$upper,
     statement = state_differences(
-      sets, reference, difference, error, around,
+      sets,
+      reference,
+      difference,
+      error,
+      around,
       difference + stats::qt(level, df) * error,
       margin_value(margin, m$loss[none] - m$loss[reference])
     )
@@ -184,7 +203,7 @@ frame_with_news <- function(st, model, data, arg, news) {
 
 # Predictions of all training rows from sets refitted on the other folds: one array a drawing.
 cross_validate_sets <- function(st, plan, train, sets, folds, times) {
-  seed <- plan$how$seed
+  seed <- plan$settings$seed
   lapply(seq_len(times), function(t) {
     fold <- with_stream(seed, c("folds", nrow(train), t), draw_folds(st, train, folds))
     done <- map_pieces(

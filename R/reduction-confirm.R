@@ -57,23 +57,23 @@ confirm_set <- function(
   asked <- check_margin(margin, st)
   need_gain(asked, set)
   margin <- margin_value(asked, set$gain_full)
-  on <- pick_rows(st, check_rows(data, "data"))$data
-  check_untouched(st, on, overlap)
-  rows <- rows_print(st, on)
+  untouched <- pick_rows(st, check_rows(data, "data"))$data
+  check_untouched(st, untouched, overlap)
+  rows <- rows_print(st, untouched)
   before <- refuse_second_look(set, rows, again)
 
   universe <- union(set$predictors, set$left_out)
-  small <- fit_and_predict(st, model, set$predictors, on, seed)
-  full <- fit_and_predict(st, model, universe, on, seed)
-  constant <- fit_and_predict(st, model, character(), on, seed)
-  info <- row_info(st, on)
+  small <- fit_and_predict(st, model, set$predictors, untouched, seed)
+  full <- fit_and_predict(st, model, universe, untouched, seed)
+  constant <- fit_and_predict(st, model, character(), untouched, seed)
+  info <- row_info(st, untouched)
   d <- loss_with_error(st$metric, info, small, full, seed)
   gain <- loss_with_error(st$metric, info, constant, small, seed)
   score <- function(p) metric_score(st$metric, info$truth, p, info$weight)
   limits <- t_limits(d$loss, d$std_error, d$df, level)
   gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
   reach <- stats::qt(level, d$df) * d$std_error
-  n <- nrow(on)
+  n <- nrow(untouched)
   statement <- if (setequal(set$predictors, universe)) {
     "the same set"
   } else {
@@ -118,11 +118,11 @@ need_gain <- function(asked, set) {
 }
 
 # Predictions of rows by the model trained on all training rows and these predictors.
-fit_and_predict <- function(st, model, predictors, on, seed) {
+fit_and_predict <- function(st, model, predictors, untouched, seed) {
   train <- training_frame(st, model)
-  if (!length(predictors)) return(predict_constant(st, on, train))
+  if (!length(predictors)) return(predict_constant(st, untouched, train))
   fit <- fit_on(st, model, train, predictors, seed, "confirm")
-  predict_fit(st, model, fit, model_rows(st, model, on), predictors)
+  predict_fit(st, model, fit, model_rows(st, model, untouched), predictors)
 }
 
 new_confirmation <- function(fields) new_record(fields, "confirmation")

@@ -2,15 +2,15 @@
 
 gather_curve <- function(st, plan, values, fold_of) {
   m <- plan$ranker
-  how <- plan$how
+  settings <- plan$settings
   value <- function(...) values[[paste(m, ..., sep = "/")]]
   n <- nrow(fold_of)
   all <- value("all rows")
   if (is.null(all)) return(NULL)
   full <- match("all", names(all$columns))
-  outer <- lapply(seq_len(how$times), function(t) {
+  outer <- lapply(seq_len(settings$times), function(t) {
     stack_folds(
-      lapply(seq_len(how$folds), function(f) value("outer", t, f)$predictions),
+      lapply(seq_len(settings$folds), function(f) value("outer", t, f)$predictions),
       fold_of[, t]
     )
   })
@@ -19,7 +19,7 @@ gather_curve <- function(st, plan, values, fold_of) {
   if (!length(used)) return(NULL)
   splits <- unlist(
     lapply(used, function(t) {
-      lapply(seq_len(how$folds), function(f) {
+      lapply(seq_len(settings$folds), function(f) {
         split <- gather_split(st, plan, value, t, f, fold_of)
         if (!is.null(split)) c(split, list(time = match(t, used), fold = f))
       })
@@ -30,13 +30,15 @@ gather_curve <- function(st, plan, values, fold_of) {
   if (!length(splits)) return(NULL)
   outer <- outer[used]
   fold_of <- fold_of[, used, drop = FALSE]
-  random <- if (1L %in% used && how$random > 0 && length(random_sets(plan, m))) {
-    stack_folds(lapply(seq_len(how$folds), function(f) value("random", 1L, f)), fold_of[, 1])
+  random <- if (1L %in% used && settings$random > 0 && length(random_sets(plan, m))) {
+    stack_folds(
+      lapply(seq_len(settings$folds), function(f) value("random", 1L, f)), fold_of[, 1]
+    )
   }
   list(
     model = m,
-    plan = plan[setdiff(names(plan), "how")],
-    how = how,
+    plan = plan[setdiff(names(plan), "settings")],
+    settings = settings,
     columns = all$columns,
     order = all$order,
     importance = all$importance,
@@ -65,17 +67,17 @@ stack_folds <- function(parts, of) {
 # One outer split: its path, and the moments of its inner cross-validation; NULL where too little of
 # it came out. value(...): what a piece found
 gather_split <- function(st, plan, value, t, f, fold_of) {
-  how <- plan$how
+  settings <- plan$settings
   if (is.null(value("outer", t, f))) return(NULL)
   train <- frame_for(st, plan, fold_of[, t] != f)
   inner <- stack_folds(
-    lapply(seq_len(how$inner_folds), function(g) value("inner", t, f, g)),
-    inner_folds_of(st, train, how, c(plan$ranker, t, f))
+    lapply(seq_len(settings$inner_folds), function(g) value("inner", t, f, g)),
+    inner_folds_of(st, train, settings, c(plan$ranker, t, f))
   )
   if (mean(scored_rows(inner, 1L)) < 0.5) return(NULL)
   c(
     value("outer", t, f)[c("order", "importance", "standing", "columns")],
-    list(inner = curve_moments(st, row_info(st, train), list(inner), how$seed))
+    list(inner = curve_moments(st, row_info(st, train), list(inner), settings$seed))
   )
 }
 
@@ -174,12 +176,12 @@ random_band <- function(st, curve) {
   )
   out <- none[rep(1, length(curve$columns)), ]
   if (is.null(curve$random)) return(out)
-  S <- curve$how$random
-  points <- curve$how$points[curve$how$points > 0 &
-      curve$how$points < length(curve$plan$units)]
+  S <- curve$settings$random
+  points <- curve$settings$points[curve$settings$points > 0 &
+      curve$settings$points < length(curve$plan$units)]
   drawn <- matrix(losses_of_sets(st, curve, curve$random), S)
   own <- losses_of_sets(st, curve, curve$outer[[1]])
-  sets <- random_sets(c(curve$plan, list(how = curve$how)), curve$model)
+  sets <- random_sets(c(curve$plan, list(settings = curve$settings)), curve$model)
   sets <- matrix(vapply(sets, function(s) rlang::hash(sort(s)), ""), S)
   at <- match(as.character(points), names(curve$columns))
   for (j in seq_along(points)) {

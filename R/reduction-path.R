@@ -8,37 +8,43 @@
 # -> list(sets: names of units for each of `points`, order of the units as they come in,
 # importance per unit, stay: units that twins leave, standing: representative -> those it stands
 # for)
-walk_path <- function(st, plan, train, how, key) {
+walk_path <- function(st, plan, train, settings, key) {
   ranker <- st$models[[plan$ranker]]
   units <- plan$units
   standing <- NULL
   ranked <- NULL
-  if (how$thin_twins || how$path %in% c("ranking", "backward")) {
-    ranked <- rank_units(st, ranker, train, plan, names(units), how, key)
+  if (settings$thin_twins || settings$path %in% c("ranking", "backward")) {
+    ranked <- rank_units(st, ranker, train, plan, names(units), settings, key)
   }
-  if (how$thin_twins) {
-    thinned <- keep_missed(st, plan, train, thin_units(st, plan, train, ranked), how, key)
+  if (settings$thin_twins) {
+    thinned <- keep_missed(
+      st, plan, train, thin_units(st, plan, train, ranked), settings, key
+    )
     standing <- thinned$standing
     if (length(thinned$stay) < length(units)) {
       # twins lend each other credit: those who stay are ranked anew
       units <- units[thinned$stay]
-      if (how$path %in% c("ranking", "backward")) {
+      if (settings$path %in% c("ranking", "backward")) {
         ranked <- rank_units(
-          st, ranker, train, plan, names(units), how, c(key, "thinned")
+          st, ranker, train, plan, names(units), settings, c(key, "thinned")
         )
       }
     }
   }
-  most <- if (length(how$points)) min(max(how$points), length(units)) else length(units)
+  most <- if (length(settings$points)) {
+    min(max(settings$points), length(units))
+  } else {
+    length(units)
+  }
   found <- switch(
-    how$path,
+    settings$path,
     ranking = nested_sets(by_importance(ranked)),
-    backward = nested_sets(drop_units(st, ranker, train, plan, ranked, how, key)),
-    forward = nested_sets(add_units(st, train, plan, units, most, how, key)),
-    stepwise = float_units(st, train, plan, units, most, how, key)
+    backward = nested_sets(drop_units(st, ranker, train, plan, ranked, settings, key)),
+    forward = nested_sets(add_units(st, train, plan, units, most, settings, key)),
+    stepwise = float_units(st, train, plan, units, most, settings, key)
   )
   sets <- within_budget(found$sets, found$order, plan)
-  at <- pmin(how$points, length(sets) - 1)
+  at <- pmin(settings$points, length(sets) - 1)
   list(
     sets = sets[at + 1],
     order = found$order,
@@ -51,11 +57,11 @@ walk_path <- function(st, plan, train, how, key) {
 # Twins can differ in what counts (departure and scheduled departure). What is lost without those
 # that go is tried on the last quarter of the part; where it is more than two standard errors of
 # the paired difference, each of them is tried, and those that are missed stay.
-keep_missed <- function(st, plan, train, thinned, how, key) {
+keep_missed <- function(st, plan, train, thinned, settings, key) {
   gone <- setdiff(names(plan$units), thinned$stay)
   if (!length(gone)) return(thinned)
   refit <- st$models[[plan$refit]]
-  out <- split_part(st, train, key, how$seed)
+  out <- split_part(st, train, key, settings$seed)
   info <- row_info(st, train[out, , drop = FALSE])
   says <- function(units) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
@@ -65,12 +71,12 @@ keep_missed <- function(st, plan, train, thinned, how, key) {
       train[!out, , drop = FALSE],
       train[out, , drop = FALSE],
       set,
-      how$seed,
+      settings$seed,
       c(key, "thinned")
     )
   }
   missed <- function(stay, than) {
-    d <- loss_with_error(st$metric, info, says(stay), than, how$seed)
+    d <- loss_with_error(st$metric, info, says(stay), than, settings$seed)
     isTRUE(d$loss > 2 * d$std_error)
   }
   all <- says(names(plan$units))
@@ -114,24 +120,24 @@ split_part <- function(st, train, key, seed) {
 
 # Importance per unit (larger is better), by one method or, for several, by the mean of their
 # ranks, from a model trained on these units and what is kept.
-rank_units <- function(st, ranker, train, plan, units, how, key) {
+rank_units <- function(st, ranker, train, plan, units, settings, key) {
   predictors <- intersect(
     ranker$inputs$predictors, c(plan$keep, unlist(plan$units[units]))
   )
   fit_rows <- rank_rows <- rep(TRUE, nrow(train))
-  if (any(method_field(how$by, "held_out"))) {
-    rank_rows <- split_part(st, train, key, how$seed)
+  if (any(method_field(settings$by, "held_out"))) {
+    rank_rows <- split_part(st, train, key, settings$seed)
     fit_rows <- !rank_rows
   }
   # Wide tables are costly to cut: what is not needed is not carried along.
   part <- train[intersect(names(train), c(predictors, st$target, st$weights, st$blocks))]
   fit_part <- if (all(fit_rows)) part else part[fit_rows, , drop = FALSE]
   # Association asks no model, but for which predictors there are.
-  asks_model <- any(method_field(how$by, "asks_model"))
+  asks_model <- any(method_field(settings$by, "asks_model"))
   fit <- if (!asks_model) {
     ranker$object
   } else {
-    fit_on(st, ranker, fit_part, predictors, how$seed, key)
+    fit_on(st, ranker, fit_part, predictors, settings$seed, key)
   }
   if (!asks_model) fit_part <- train
   inside <- inside_study(
@@ -144,23 +150,23 @@ rank_units <- function(st, ranker, train, plan, units, how, key) {
   )
   groups <- Filter(function(u) length(u) > 1 && all(u %in% predictors), plan$units[units])
   values <- vapply(
-    how$by,
+    settings$by,
     function(method) {
-      importance_of(inside, ranker$name, method, plan$units[units], groups, how)
+      importance_of(inside, ranker$name, method, plan$units[units], groups, settings)
     },
     double(length(units))
   )
-  values <- matrix(values, length(units), dimnames = list(units, how$by))
+  values <- matrix(values, length(units), dimnames = list(units, settings$by))
   if (ncol(values) == 1) return(stats::setNames(values[, 1], units))
   stats::setNames(-rowMeans(matrix(apply(-values, 2, rank), length(units))), units)
 }
 
 # Families as one where the method can, else the sum over their members. What the ranking does not
 # list comes last.
-importance_of <- function(inside, model, method, units, groups, how) {
+importance_of <- function(inside, model, method, units, groups, settings) {
   value <- importances_inside(
     method, inside, model, units, groups,
-    list(repeats = 5, background = 50, level = 0.95, seed = how$seed)
+    list(repeats = 5, background = 50, level = 0.95, seed = settings$seed)
   )
   least <- min(value, 0, na.rm = TRUE) - 1
   vapply(
@@ -180,27 +186,27 @@ importance_of <- function(inside, model, method, units, groups, how) {
 }
 
 # How many to drop or to add at a time: one, or a fifth of what is left.
-stride <- function(left, how) if (how$steps == "one") 1L else max(1L, left %/% 5L)
+stride <- function(left, settings) if (settings$steps == "one") 1L else max(1L, left %/% 5L)
 
 # Backward: the last of a ranking go, the rest are ranked anew. -> units, the first to stay first
-drop_units <- function(st, ranker, train, plan, ranked, how, key) {
+drop_units <- function(st, ranker, train, plan, ranked, settings, key) {
   gone <- character()
   repeat {
     order <- by_importance(ranked)
     if (length(order) <= 1) return(c(order, gone))
-    leave <- utils::tail(order, stride(length(order), how))
+    leave <- utils::tail(order, stride(length(order), settings))
     gone <- c(leave, gone)
     stay <- setdiff(names(ranked), leave)
     if (length(stay) == 1) return(c(stay, gone))
-    ranked <- rank_units(st, ranker, train, plan, stay, how, c(key, length(stay)))
+    ranked <- rank_units(st, ranker, train, plan, stay, settings, c(key, length(stay)))
   }
 }
 
 # Loss of sets of units: refitted on three quarters of the part, scored on the last. Each set is
 # tried once.
-set_scorer <- function(st, train, plan, how, key) {
+set_scorer <- function(st, train, plan, settings, key) {
   refit <- st$models[[plan$refit]]
-  out <- split_part(st, train, key, how$seed)
+  out <- split_part(st, train, key, settings$seed)
   info <- row_info(st, train[out, , drop = FALSE])
   known <- new.env(parent = emptyenv())
   function(units) {
@@ -213,7 +219,7 @@ set_scorer <- function(st, train, plan, how, key) {
         train[!out, , drop = FALSE],
         train[out, , drop = FALSE],
         set,
-        how$seed,
+        settings$seed,
         c(key, "try")
       )
       known[[name]] <- metric_influence(st$metric, info$truth, p, info$weight)$loss
@@ -223,8 +229,8 @@ set_scorer <- function(st, train, plan, how, key) {
 }
 
 # Forward: what lowers the loss most comes in. With geometric steps several at a time.
-add_units <- function(st, train, plan, units, most, how, key) {
-  loss <- set_scorer(st, train, plan, how, key)
+add_units <- function(st, train, plan, units, most, settings, key) {
+  loss <- set_scorer(st, train, plan, settings, key)
   inside <- character()
   while (length(inside) < most) {
     rest <- setdiff(names(units), inside)
@@ -234,7 +240,7 @@ add_units <- function(st, train, plan, units, most, how, key) {
     inside <- c(
       inside,
       utils::head(
-        come, min(room, if (how$steps == "one") 1L else max(1L, length(inside) %/% 3L))
+        come, min(room, if (settings$steps == "one") 1L else max(1L, length(inside) %/% 3L))
       )
     )
   }
@@ -247,8 +253,8 @@ add_units <- function(st, train, plan, units, most, how, key) {
 
 # Stepwise: after each entry, what is better without goes again, as long as the set is then the
 # best of its size (Pudil, Novovicova and Kittler 1994).
-float_units <- function(st, train, plan, units, most, how, key) {
-  loss <- set_scorer(st, train, plan, how, key)
+float_units <- function(st, train, plan, units, most, settings, key) {
+  loss <- set_scorer(st, train, plan, settings, key)
   best <- list(character())
   value <- loss(character())
   inside <- character()
@@ -257,7 +263,7 @@ float_units <- function(st, train, plan, units, most, how, key) {
     tried <- vapply(rest, function(u) loss(c(inside, u)), 0)
     newest <- rest[order(tried)][seq_len(min(
         most - length(inside),
-        if (how$steps == "one") 1L else max(1L, length(inside) %/% 3L)
+        if (settings$steps == "one") 1L else max(1L, length(inside) %/% 3L)
       ))]
     inside <- c(inside, newest)
     record <- function() {

@@ -14,7 +14,7 @@ score_sets <- function(st, plan, train, test, sets, key) {
       next
     }
     p <- tryCatch(
-      predict_set(st, model, train, test, sets[[s]], plan$how$seed, key),
+      predict_set(st, model, train, test, sets[[s]], plan$settings$seed, key),
       error = function(e) e
     )
     if (inherits(p, "error")) {
@@ -48,12 +48,12 @@ message_of <- function(e) {
 # The same random sets in every fold.
 random_sets <- function(plan, model) {
   U <- length(plan$units)
-  points <- plan$how$points[plan$how$points > 0 & plan$how$points < U]
+  points <- plan$settings$points[plan$settings$points > 0 & plan$settings$points < U]
   unlist(
     lapply(points, function(k) {
-      lapply(seq_len(plan$how$random), function(s) {
+      lapply(seq_len(plan$settings$random), function(s) {
         units <- with_stream(
-          plan$how$seed, c("random set", model, k, s), sample(names(plan$units), k)
+          plan$settings$seed, c("random set", model, k, s), sample(names(plan$units), k)
         )
         intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
       })
@@ -95,6 +95,8 @@ frame_for <- function(st, plan, rows) {
   out[rows, , drop = FALSE]
 }
 
-inner_folds_of <- function(st, train, how, key) {
-  with_stream(how$seed, c("inner folds", key), draw_folds(st, train, how$inner_folds))
+inner_folds_of <- function(st, train, settings, key) {
+  with_stream(
+    settings$seed, c("inner folds", key), draw_folds(st, train, settings$inner_folds)
+  )
 }

@@ -125,7 +125,7 @@ reduce_predictors <- function(
     function(ranker, refit) {
       plan <- reduction_plan(study, ranker, refit, unit, budget)
       U <- length(plan$units)
-      plan$how <- c(
+      plan$settings <- c(
         settings,
         list(
           steps = if (!is.null(steps)) steps else if (U > 30) "geometric" else "one",
@@ -225,12 +225,12 @@ pick_sizes <- function(sizes, most, path) {
 
 # All models' pieces in one run, so that none waits for another's last.
 reduce_models <- function(st, plans, run) {
-  how <- plans[[1]]$how
+  settings <- plans[[1]]$settings
   n <- nrow(st$train)
   fold_of <- vapply(
-    seq_len(how$times),
+    seq_len(settings$times),
     function(t) {
-      with_stream(how$seed, c("folds", n, t), draw_folds(st, st$train, how$folds))
+      with_stream(settings$seed, c("folds", n, t), draw_folds(st, st$train, settings$folds))
     },
     integer(n)
   )
@@ -262,19 +262,19 @@ reduce_models <- function(st, plans, run) {
 # One model's pieces: the path on all rows, every outer fold, every inner fold in it, and the random
 # sets.
 pieces_of_reduction <- function(plan) {
-  how <- plan$how
+  settings <- plan$settings
   m <- plan$ranker
-  outer <- expand.grid(fold = seq_len(how$folds), time = seq_len(how$times))
+  outer <- expand.grid(fold = seq_len(settings$folds), time = seq_len(settings$times))
   folds <- Map(function(t, f) {
     c(
       list(list(model = m, part = "outer", time = t, fold = f)),
-      lapply(seq_len(how$inner_folds), function(g) {
+      lapply(seq_len(settings$inner_folds), function(g) {
         list(model = m, part = "inner", time = t, fold = f, inner = g)
       })
     )
   }, outer$time, outer$fold)
-  random <- if (how$random > 0 && length(random_sets(plan, m))) {
-    lapply(seq_len(how$folds), function(f) {
+  random <- if (settings$random > 0 && length(random_sets(plan, m))) {
+    lapply(seq_len(settings$folds), function(f) {
       list(model = m, part = "random", time = 1L, fold = f)
     })
   }
@@ -292,9 +292,9 @@ identity_of_reduction <- function(st, plans, fold_of) {
     pairs,
     resamples = fold_of,
     settings = list(
-      plans[[1]]$how,
+      plans[[1]]$settings,
       lapply(plans, `[`, c("ranker", "refit", "universe", "keep", "units", "budget")),
-      lapply(plans, function(p) p$how[c("steps", "points")])
+      lapply(plans, function(p) p$settings[c("steps", "points")])
     )
   )
 }
@@ -375,10 +375,10 @@ stop_unreduced <- function(model, first, go_on) {
 
 reduce_piece <- function(piece, st, plans, fold_of) {
   plan <- plans[[piece$model]]
-  how <- plan$how
+  settings <- plan$settings
   if (piece$part == "all rows") {
     train <- frame_for(st, plan, rep(TRUE, nrow(fold_of)))
-    path <- walk_path(st, plan, train, how, c(piece$model, "all rows"))
+    path <- walk_path(st, plan, train, settings, c(piece$model, "all rows"))
     return(c(
       path,
       list(
@@ -395,7 +395,7 @@ reduce_piece <- function(piece, st, plans, fold_of) {
     ))
   }
   if (piece$part == "outer") {
-    path <- walk_path(st, plan, part$train, how, key)
+    path <- walk_path(st, plan, part$train, settings, key)
     columns <- candidate_sets(st, plan, path, part$train, key, TRUE)
     return(c(
       path,
@@ -406,11 +406,11 @@ reduce_piece <- function(piece, st, plans, fold_of) {
     ))
   }
   # An inner fold: the held-out part of the outer fold is out of sight.
-  inner <- inner_folds_of(st, part$train, how, key)
+  inner <- inner_folds_of(st, part$train, settings, key)
   inside <- part$train[inner != piece$inner, , drop = FALSE]
   key <- c(key, "inner", piece$inner)
   columns <- candidate_sets(
-    st, plan, walk_path(st, plan, inside, how, key), inside, key, FALSE
+    st, plan, walk_path(st, plan, inside, settings, key), inside, key, FALSE
   )
   score_sets(
     st, plan, inside, part$train[inner == piece$inner, , drop = FALSE], columns, key
@@ -422,11 +422,11 @@ candidate_sets <- function(st, plan, path, train, key, beside) {
   complete <- function(units) {
     intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
   }
-  points <- stats::setNames(lapply(path$sets, complete), plan$how$points)
+  points <- stats::setNames(lapply(path$sets, complete), plan$settings$points)
   if (!length(plan$keep)) points <- points[-1]
   out <- c(list(constant = character()), points, list(all = plan$universe))
   if (!beside) return(out)
-  if (plan$how$thin_twins) {
+  if (plan$settings$thin_twins) {
     out$thinned <- complete(path$stay)
   } else if (length(plan$units) <= 1000) {
     out$thinned <- complete(thin_units(st, plan, train, path$importance)$stay)
@@ -434,7 +434,7 @@ candidate_sets <- function(st, plan, path, train, key, beside) {
   if (length(plan$sensitive)) {
     out[["not sensitive"]] <- setdiff(plan$universe, plan$sensitive)
   }
-  if (!is.null(plan$how$decoys)) {
+  if (!is.null(plan$settings$decoys)) {
     out[["above floor"]] <- complete(units_above_floor(st, plan, train, key))
   }
   out
@@ -442,19 +442,19 @@ candidate_sets <- function(st, plan, path, train, key, beside) {
 
 units_above_floor <- function(st, plan, train, key) {
   ranker <- st$models[[plan$ranker]]
-  how <- plan$how
-  out <- split_part(st, train, key, how$seed)
+  settings <- plan$settings
+  out <- split_part(st, train, key, settings$seed)
   predictors <- intersect(ranker$inputs$predictors, plan$universe)
   fit <- fit_on(
-    st, ranker, train[!out, , drop = FALSE], predictors, how$seed, c(key, "floor")
+    st, ranker, train[!out, , drop = FALSE], predictors, settings$seed, c(key, "floor")
   )
   inside <- inside_study(
     st, ranker, fit, train[!out, , drop = FALSE], train[out, , drop = FALSE], predictors
   )
-  method <- intersect(how$by, methods_that("floor"))
+  method <- intersect(settings$by, methods_that("floor"))
   method <- if (length(method)) method[1] else "permutation"
   table <- noise_floor(
-    inside, by = method, models = plan$ranker, draws = how$decoys, seed = how$seed
+    inside, by = method, models = plan$ranker, draws = settings$decoys, seed = settings$seed
   )$table
   rows <- if ("oob" %in% table$rows) "oob" else table$rows[1]
   above <- unique(table$predictor[table$above & table$rows == rows])

@@ -275,8 +275,8 @@ mostly_trained <- function(gap) {
 main_effect_shares <- function(
     st, model, predictors, seed, repeats = 10L, max_rows = 500) {
   if (!length(predictors)) return(stats::setNames(double(), character()))
-  on <- draw_rows(list(data = st$data, label = "holdout"), max_rows, seed)
-  rows <- model_rows(st, model, on$data)
+  evaluation <- draw_rows(list(data = st$data, label = "holdout"), max_rows, seed)
+  rows <- model_rows(st, model, evaluation$data)
   design <- shared_design(draw_donors(nrow(rows), repeats, seed))
   units <- stats::setNames(as.list(predictors), predictors)
   out <- stats::setNames(rep(NA_real_, length(units)), predictors)

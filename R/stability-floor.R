@@ -31,7 +31,7 @@
 #'   some predictor of data in which none acts was called in 1 to 4 of 100 data sets, with mixed
 #'   types and many levels, for permutation, Shapley and impurity importance; five signals of
 #'   fifty were all found in 50 of 50 data sets. Conditional decoys are permuted among ten rows at
-#'   a time that stand next to each other in what the other predictors foretell of the predictor
+#'   a time that stand next to each other in what the other predictors say of the predictor
 #'   (by least squares or a forest, whichever errs less on rows it has not seen): a useless
 #'   predictor correlated at 0.7 with a signal was called in 4 of 100 data sets, the signal in
 #'   all.
@@ -210,7 +210,7 @@ warn_blind_refits <- function(drawn) {
 }
 
 # The strata of conditional decoys: per predictor a number per row, of training and of holdout
-# rows. Rows that stand next to each other in the order of what the other predictors foretell of
+# rows. Rows that stand next to each other in the order of what the other predictors say of
 # it, ten at a time.
 strata_of_all <- function(st, model, seed, size = 10) {
   rlang::check_installed("ranger", "to draw the strata of conditional decoys")
@@ -219,20 +219,20 @@ strata_of_all <- function(st, model, seed, size = 10) {
     data = model_rows(st, model, st$data)
   )
   predictors <- stats::setNames(nm = model$inputs$predictors)
-  foretold <- lapply(predictors, function(p) {
+  predicted <- lapply(predictors, function(p) {
     predict_from_others(p, rows$train, rows$data, seed)
   })
   gather <- function(score) (rank(score, ties.method = "random") - 1) %/% size
-  lapply(stats::setNames(nm = names(rows)), function(on) {
+  lapply(stats::setNames(nm = names(rows)), function(label) {
     lapply(predictors, function(p) {
-      with_stream(seed, c("strata", p, on), gather(foretold[[p]][[on]]))
+      with_stream(seed, c("strata", p, label), gather(predicted[[p]][[label]]))
     })
   })
 }
 
 # What the other columns say of a predictor (a factor: of its first principal coordinate), by
 # least squares on those that go with it most or by a forest, whichever errs less on rows it has
-# not seen; 0 where neither says anything. -> list(train, data); training rows are foretold
+# not seen; 0 where neither says anything. -> list(train, data); training rows are predicted
 # without themselves.
 predict_from_others <- function(predictor, train, data, seed) {
   along <- first_coordinate(train[predictor])

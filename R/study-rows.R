@@ -15,23 +15,23 @@ pick_several_rows <- function(st, rows) {
       )
     }
     return(lapply(stats::setNames(nm = names(rows)), function(r) {
-      on <- pick_rows(st, rows[[r]])
-      on$label <- r
-      on
+      evaluation <- pick_rows(st, rows[[r]])
+      evaluation$label <- r
+      evaluation
     }))
   }
   if (is.data.frame(rows)) return(list(pick_rows(st, rows)))
-  lapply(
-    check_choice(rows, c("holdout", "train", "oob"), "rows", several = TRUE),
-    function(r) {
-      if (r != "oob") return(pick_rows(st, r))
-      list(data = need_train(st, "`rows = \"oob\"`"), label = "oob", kind = "oob")
-    }
-  )
+  rows <- unique(check_choice(rows, c("holdout", "train", "oob"), "rows", several = TRUE))
+  # Holdout rows that are training rows are called so, and stand in the ranking once.
+  if (isTRUE(st$seen) && "train" %in% rows) rows <- setdiff(rows, "holdout")
+  lapply(rows, function(r) {
+    if (r != "oob") return(pick_rows(st, r))
+    list(data = need_train(st, "`rows = \"oob\"`"), label = "oob", kind = "oob")
+  })
 }
 
 # Rows that were picked already, to hand to a function that picks rows.
-given_rows <- function(on) structure(on, class = "dreher_rows")
+given_rows <- function(evaluation) structure(evaluation, class = "dreher_rows")
 
 # The rows named by `rows`: "holdout", "train", or a data frame of the user's. -> list(data; label:
 # what they are called; kind: holdout, train, oob or given, which decides what may be said of them)
@@ -60,14 +60,14 @@ pick_rows <- function(st, rows) {
 }
 
 # At most so many rows, drawn by seed; `chosen` says which, `of` out of how many.
-draw_rows <- function(on, most, seed) {
-  n <- nrow(on$data)
-  on$chosen <- seq_len(n)
-  if (is.null(most) || n <= most) return(on)
-  on$chosen <- sort(with_stream(seed, c("rows", n), sample.int(n, most)))
-  on$data <- on$data[on$chosen, , drop = FALSE]
-  on$of <- n
-  on
+draw_rows <- function(evaluation, most, seed) {
+  n <- nrow(evaluation$data)
+  evaluation$chosen <- seq_len(n)
+  if (is.null(most) || n <= most) return(evaluation)
+  evaluation$chosen <- sort(with_stream(seed, c("rows", n), sample.int(n, most)))
+  evaluation$data <- evaluation$data[evaluation$chosen, , drop = FALSE]
+  evaluation$of <- n
+  evaluation
 }
 
 need_train <- function(st, step) {
@@ -123,18 +123,18 @@ slice_rows <- function(several, slice) {
       "For example slice = ~ shift."
     )
   }
-  out <- lapply(unname(several), function(on) {
-    if (on$kind %in% c("train", "oob")) {
+  out <- lapply(unname(several), function(evaluation) {
+    if (evaluation$kind %in% c("train", "oob")) {
       stop_input(
         "Slices are for rows the model has not seen.",
         todo = "Use rows = \"holdout\", or data frames of other rows."
       )
     }
-    check_columns(on$data, column, "rows", "The column of `slice`")
-    of <- as.character(on$data[[column]])
+    check_columns(evaluation$data, column, "rows", "The column of `slice`")
+    of <- as.character(evaluation$data[[column]])
     of[is.na(of)] <- "missing"
     values <- union(
-      as.character(sort(unique(on$data[[column]]))), if ("missing" %in% of) "missing"
+      as.character(sort(unique(evaluation$data[[column]]))), if ("missing" %in% of) "missing"
     )
     if (length(values) > 50) {
       stop_input(
@@ -146,9 +146,9 @@ slice_rows <- function(several, slice) {
     }
     lapply(values, function(v) {
       list(
-        data = on$data[of == v, , drop = FALSE],
-        label = on$label,
-        kind = on$kind,
+        data = evaluation$data[of == v, , drop = FALSE],
+        label = evaluation$label,
+        kind = evaluation$kind,
         slice = v
       )
     })

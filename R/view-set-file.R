@@ -81,7 +81,7 @@ write_predictor_set <- function(set, file) {
     seed = one(set$seed),
     rows = one(nrow(st$train)),
     data = one(training_print(st)),
-    `repeat` = set$how
+    `repeat` = set$calls
   )
   for (name in c("families", "stands_for")) {
     if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())

@@ -103,10 +103,6 @@ cover <- function(kind, metric, form, sizes, sets) {
     weights = if (form == "weighted") "count",
     blocks = if (form == "blocked") "block"
   )
-  st$flags <- list(
-    predictors = stats::setNames(rep("", length(st$predictors)), st$predictors),
-    models = stats::setNames(rep("", 3), names(st$models))
-  )
   truth <- rank_once(st, draw(2e5, kind, block), form, 1)$importance
   do.call(
     rbind,

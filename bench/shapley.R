@@ -25,11 +25,9 @@ in_turns <- function(..., times = 3) {
     min
   )
 }
-without_flags <- function(st) {
-  st$flags <- list(
-    predictors = stats::setNames(rep("", length(st$predictors)), st$predictors),
-    models = stats::setNames(rep("", length(st$models)), names(st$models))
-  )
+# Flags are worked out once a study, before the clock starts.
+flagged <- function(st) {
+  ns$flags_of(st)
   st
 }
 # What the ratios compare are the values themselves, checked to be the same; the tables and
@@ -45,7 +43,7 @@ boosted <- function(p = 100) {
     xgboost::xgb.DMatrix(as.matrix(d[seq_len(p)]), label = d$y, nthread = 1),
     nrounds = 500
   )
-  st <- without_flags(study(fit, simulate(500, p, 2), "y", train = d, threads = 1))
+  st <- flagged(study(fit, simulate(500, p, 2), "y", train = d, threads = 1))
   model <- st$models[[1]]
   # The library weighs by the sums of second derivatives, which for squared error are its numbers
   # of training rows.
@@ -119,7 +117,7 @@ fully_grown <- function(p, rows = 1024) {
   fit <- ranger::ranger(
     y ~ ., d, num.trees = 200, seed = 1, num.threads = 1, keep.inbag = TRUE
   )
-  st <- without_flags(study(fit, simulate(100, p, 2), "y", train = d, threads = 1))
+  st <- flagged(study(fit, simulate(100, p, 2), "y", train = d, threads = 1))
   model <- st$models[[1]]
   cover <- ns$cover_of(st, model)$cover
   x <- ns$encode_for_forest(model$forest, simulate(rows, p, 3))
@@ -162,7 +160,7 @@ any_model <- function(p = 20) {
     spent <<- spent + sum((proc.time() - began)[1:2])
     out
   }
-  st <- without_flags(study(
+  st <- flagged(study(
     fit, simulate(200, p, 2), "y", train = d, predict_with = through, threads = 1
   ))
   spent <- 0
@@ -184,8 +182,7 @@ large <- function() {
     "n)); x$y <- 2 * x[[1]] + x[[2]] * x[[3]] + rnorm(n);",
     "fit <- ranger::ranger(y ~ ., x[1:5000, ], num.trees = 100, max.depth = 6, seed = ",
     "1); st <- study(fit, x, 'y', train = x[1:5000, ], threads = 1);",
-    "st$flags <- list(predictors = stats::setNames(rep('', 100), names(x)[1:100]), ",
-    "models = c(ranger = ''));",
+    "invisible(dreher:::flags_of(st));",
     "peak <- function() as.double(sub('[^0-9]*([0-9]+).*', '\\\\1', grep('VmHWM', ",
     "readLines('/proc/self/status'), value = TRUE))) / 1024;",
     "invisible(gc()); before <- peak(); rk <- rank_shapley(st, max_rows = n); ",

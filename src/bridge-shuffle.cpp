@@ -113,14 +113,9 @@ void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, Rcpp:
 Rcpp::List tally_read(SEXP tally, int unit, int repeats) {
   const Rcpp::XPtr<dreher::Tally> at(tally);
   if (unit < 1 || unit > static_cast<int>(at->square.size())) Rcpp::stop("a unit is out of range");
-  const auto column = [&](const std::vector<double>& from) {
-    Rcpp::NumericVector out(Rcpp::no_init(at->rows));
-    const double* sum = from.data() + at->rows * (unit - 1);
-    for (std::ptrdiff_t i = 0; i < at->rows; ++i) out[i] = sum[i] / repeats;
-    return out;
-  };
-  return Rcpp::List::create(Rcpp::Named("given") = column(at->given),
-                            Rcpp::Named("taken") = column(at->taken),
+  Rcpp::NumericVector given(Rcpp::no_init(at->rows)), taken(Rcpp::no_init(at->rows));
+  dreher::mean_changes(*at, unit - 1, repeats, given.begin(), taken.begin());
+  return Rcpp::List::create(Rcpp::Named("given") = given, Rcpp::Named("taken") = taken,
                             Rcpp::Named("square") = at->square[unit - 1]);
 }
 
@@ -238,10 +233,8 @@ Rcpp::NumericMatrix sum_cells(Rcpp::NumericVector cell, Rcpp::NumericVector by, 
                               int columns) {
   Rcpp::NumericMatrix out(rows, columns);
   if (cell.size() != by.size()) Rcpp::stop("cells and numbers differ in length");
-  for (R_xlen_t i = 0; i < by.size(); ++i) {
-    if (!(cell[i] >= 1 && cell[i] <= static_cast<double>(out.size())))
-      Rcpp::stop("a cell is out of range");
-    out[static_cast<R_xlen_t>(cell[i]) - 1] += by[i];
-  }
+  for (double c : cell)
+    if (!(c >= 1 && c <= static_cast<double>(out.size()))) Rcpp::stop("a cell is out of range");
+  dreher::add_cells(cell.begin(), by.begin(), by.size(), out.begin());
   return out;
 }

@@ -96,4 +96,17 @@ void add_spans(const int* player, const int* lo, const int* hi, const double* by
   }
 }
 
+void add_cells(const double* cell, const double* by, std::ptrdiff_t entries, double* out) {
+  for (std::ptrdiff_t i = 0; i < entries; ++i)
+    out[static_cast<std::ptrdiff_t>(cell[i]) - 1] += by[i];
+}
+
+void mean_changes(const Tally& tally, int unit, int repeats, double* given, double* taken) {
+  const double* from[] = {tally.given.data() + tally.rows * unit,
+                          tally.taken.data() + tally.rows * unit};
+  double* to[] = {given, taken};
+  for (int side = 0; side < 2; ++side)
+    for (std::ptrdiff_t i = 0; i < tally.rows; ++i) to[side][i] = from[side][i] / repeats;
+}
+
 }  // namespace dreher

@@ -32,6 +32,9 @@ struct Losses {
 
 void add_losses(const Losses& losses, const Loop& loop, Tally* tally);
 
+// The sums of one unit (from 0) over the number of repeats. given, taken: [rows].
+void mean_changes(const Tally& tally, int unit, int repeats, double* given, double* taken);
+
 // With e = basis * by and what is passed on of it, passed * by: slope * change + e in place of the
 // change, for `repeats` repeats. basis, passed: [rows * parts]; stratum [rows], from 1, or nullptr:
 // what is taken is told from its stratum's mean.
@@ -60,5 +63,8 @@ void charge(const double* e, const int* donor, std::ptrdiff_t rows, int repeats,
 // lo <= rank < hi; player from 1.
 void add_spans(const int* player, const int* lo, const int* hi, const double* by,
                std::ptrdiff_t runs, int ranks, int players, double* out);
+
+// out[cell] += by, for cells from 1.
+void add_cells(const double* cell, const double* by, std::ptrdiff_t entries, double* out);
 
 }  // namespace dreher

@@ -5,27 +5,47 @@ h <- kiln_rows(80, "holdout")[names(d)]
 
 # How far the predictions move, on average, when a predictor takes the values of other rows.
 sway_record <- list(
-  name = "sway", label = "Sway", colour = "#5A6B3B", needs = character(), any_rows = TRUE,
-  usual_rows = "holdout", held_out = TRUE, floor = TRUE,
-  rank = function(st, model, on, settings) {
+  name = "sway",
+  label = "Sway",
+  colour = "#5A6B3B",
+  needs = character(),
+  any_rows = TRUE,
+  usual_rows = "holdout",
+  held_out = TRUE,
+  floor = TRUE,
+  rank = function(st, model, evaluation, settings) {
     m <- st$models[[model]]
-    rows <- model_rows(st, m, on$data)
+    rows <- model_rows(st, m, evaluation$data)
     before <- predict_aligned(st, m, rows)[, 1]
     donors <- draw_donors(nrow(rows), 3, settings$seed)
-    moved <- vapply(m$inputs$predictors, function(p) {
-      changed <- lapply(1:3, function(r) {
-        rows[[p]] <- rows[[p]][donors[, r]]
-        abs(predict_aligned(st, m, rows)[, 1] - before)
-      })
-      Reduce(`+`, changed) / 3
-    }, double(nrow(rows)))
-    about <- new_settings(m, "sway", on, nrow(rows), repeats = 3L, measures = "mean move")
+    moved <- vapply(
+      m$inputs$predictors,
+      function(p) {
+        changed <- lapply(1:3, function(r) {
+          rows[[p]] <- rows[[p]][donors[, r]]
+          abs(predict_aligned(st, m, rows)[, 1] - before)
+        })
+        Reduce(`+`, changed) / 3
+      },
+      double(nrow(rows))
+    )
+    about <- new_settings(
+      m, "sway", evaluation, nrow(rows), repeats = 3L, measures = "mean move"
+    )
     table <- ranking_rows(
-      st, about, colnames(moved), colMeans(moved), about = "rows",
+      st,
+      about,
+      colnames(moved),
+      colMeans(moved),
+      about = "rows",
       flag = flags_of_names(st, m, colnames(moved))
     )
     validate_ranking(ranking_part(
-      st, table, about, settings$seed, settings$level,
+      st,
+      table,
+      about,
+      settings$seed,
+      settings$level,
       values = array(moved, c(dim(moved), 1), list(NULL, colnames(moved), NULL))
     ))
   }

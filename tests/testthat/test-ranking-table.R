@@ -120,3 +120,12 @@ test_that("words of our own are names like any others", {
   )
   expect_identical(alike$size, c(6L, 1L, 0L))
 })
+
+test_that("holdout rows that are training rows stand in a ranking once", {
+  known <- suppressWarnings(study(fit, d, "strength", train = d))
+  rk <- rank_permutation(known, rows = c("holdout", "train"), repeats = 2)
+  expect_identical(unique(rk$rows), "train")
+  expect_identical(nrow(rk), 3L)
+  both <- rank_predictors(known, by = c("permutation", "shapley"))
+  expect_no_error(agreement(both, study = known))
+})

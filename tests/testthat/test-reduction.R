@@ -54,7 +54,7 @@ test_that("the curve is the cross-validation by definition, and a random set is 
       universe = st$predictors,
       keep = character(),
       units = as.list(stats::setNames(nm = st$predictors)),
-      how = curve$how
+      settings = curve$settings
     ),
     "linear"
   )
@@ -73,7 +73,7 @@ made_curve <- list(
     universe = letters[1:4],
     units = as.list(stats::setNames(nm = letters[1:4]))
   ),
-  how = list(points = 0:4),
+  settings = list(points = 0:4),
   columns = list(
     constant = character(), `1` = "a", `2` = c("a", "b"), `3` = c("a", "b", "c"),
     `4` = letters[1:4], all = letters[1:4]
@@ -90,7 +90,7 @@ test_that("rules: by hand on a made-up curve", {
   m$cov[5, 6] <- m$cov[6, 5] <- 0.04
   take <- function(rule, ..., moments = m) {
     apply_rule(
-      moments, made_curve, made_curve, list(rule = rule, level = 0.95, ...), folds = 1e9
+      moments, made_curve, made_curve, list(name = rule, level = 0.95, ...), folds = 1e9
     )
   }
   expect_identical(take("best"), 4L)
@@ -162,15 +162,17 @@ test_that("the strong predictors stay, and the choice carries its price and its 
 
 test_that("paths: backward, forward and stepwise by their definitions", {
   plan <- reduction_plan(st, st$models$linear, st$models$linear, "predictor", NULL)
-  how <- list(by = "permutation", seed = 1, steps = "one", points = 0:12, thin_twins = FALSE)
+  settings <- list(
+    by = "permutation", seed = 1, steps = "one", points = 0:12, thin_twins = FALSE
+  )
   few <- names(plan$units)[1:6]
   plan$units <- plan$units[few]
   plan$universe <- few
-  ranked <- rank_units(st, st$models$linear, d, plan, few, how, "x")
-  order <- drop_units(st, st$models$linear, d, plan, ranked, how, "x")
+  ranked <- rank_units(st, st$models$linear, d, plan, few, settings, "x")
+  order <- drop_units(st, st$models$linear, d, plan, ranked, settings, "x")
   expect_identical(order[6], names(which.min(ranked)))
   stay <- setdiff(few, order[6])
-  again <- rank_units(st, st$models$linear, d, plan, stay, how, c("x", 5))
+  again <- rank_units(st, st$models$linear, d, plan, stay, settings, c("x", 5))
   expect_identical(order[5], names(which.min(again)))
 
   out <- split_part(st, d, "y", 1)
@@ -178,22 +180,24 @@ test_that("paths: backward, forward and stepwise by their definitions", {
     fit <- lm(reformulate(if (length(set)) set else "1", "strength"), d[!out, ])
     sqrt(mean((predict(fit, d[out, ]) - d$strength[out])^2))
   }
-  scored <- set_scorer(st, d, plan, how, "y")
+  scored <- set_scorer(st, d, plan, settings, "y")
   expect_equal(scored(few[2:3]), loss(few[2:3]), tolerance = 1e-10)
-  forward <- add_units(st, d, plan, plan$units, 6, how, "y")
+  forward <- add_units(st, d, plan, plan$units, 6, settings, "y")
   inside <- character()
   for (k in 1:6) {
     rest <- setdiff(few, inside)
     inside <- c(inside, rest[which.min(vapply(rest, function(u) loss(c(inside, u)), 0))])
   }
   expect_identical(forward, inside)
-  floating <- float_units(st, d, plan, plan$units, 6, how, "y")$sets
+  floating <- float_units(st, d, plan, plan$units, 6, settings, "y")$sets
   expect_identical(lengths(floating), 0:6)
   for (k in 1:6) expect_lte(loss(floating[[k + 1]]), loss(forward[1:k]) + 1e-12)
   # Geometric steps drop a fifth at a time.
-  how$steps <- "geometric"
+  settings$steps <- "geometric"
   plan$units <- as.list(stats::setNames(nm = letters[1:10]))
-  expect_identical(vapply(c(3L, 10L, 100L), stride, 1L, how = how), c(1L, 2L, 20L))
+  expect_identical(
+    vapply(c(3L, 10L, 100L), stride, 1L, settings = settings), c(1L, 2L, 20L)
+  )
 })
 
 test_that("what the user knows counts: keep, leave out, budget, family, sensitive", {
@@ -225,7 +229,9 @@ test_that("what the user knows counts: keep, leave out, budget, family, sensitiv
   expect_setequal(sets[["not sensitive"]], setdiff(sets$all, "clay_source"))
   expect_true(all(
     lengths(lapply(
-      random_sets(c(r$curves$linear$plan, list(how = r$curves$linear$how)), "linear"),
+      random_sets(
+        c(r$curves$linear$plan, list(settings = r$curves$linear$settings)), "linear"
+      ),
       intersect,
       "operator"
     )) == 1

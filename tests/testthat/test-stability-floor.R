@@ -82,7 +82,7 @@ test_that("conditional decoys keep what the other predictors say", {
 
 test_that(
   paste0(
-    "what the others foretell of a predictor leaves the row itself out, and is taken ",
+    "what the others say of a predictor leaves the row itself out, and is taken ",
     "from the better of two ways"
   ),
   {
@@ -98,7 +98,7 @@ test_that(
     d$alone <- rnorm(n)
     fresh <- d[1:20, ]
     said <- predict_from_others("line", d, fresh, 1)
-    # By definition: as many fits as rows, each without the row it foretells.
+    # By definition: as many fits as rows, each without the row it predicts.
     others <- stats::model.matrix(~ a + b + kind + bend + alone, d)
     slow <- vapply(
       seq_len(n),
