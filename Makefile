@@ -58,7 +58,7 @@ bench: setup-develop build
 # Installed into a library of its own, so that nothing of the user's is touched.
 build:
 	mkdir -p $(LIB)
-	R CMD INSTALL --no-test-load --library=$(LIB) . > out/install.log 2>&1 || { cat out/install.log; exit 1; }
+	MAKEFLAGS=-j2 R CMD INSTALL --no-test-load --library=$(LIB) . > out/install.log 2>&1 || { cat out/install.log; exit 1; }
 
 setup-demo:
 	@tools/setup demo

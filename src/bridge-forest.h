@@ -1,5 +1,8 @@
 // What the files share in which R meets the forest core: views on R's vectors.
 #pragma once
+#include <algorithm>
+#include <vector>
+
 #include "bridge-loop.h"
 #include "model-forest.h"
 
@@ -61,6 +64,11 @@ struct HeldForest {
 Table make_table(const Rcpp::NumericMatrix& x, const Forest& forest) {
   if (x.ncol() != forest.n_columns) Rcpp::stop("the table and the forest differ in their columns");
   return Table{x.begin(), x.nrow(), x.ncol()};
+}
+
+// Do all of these lie in [least, end)?
+inline bool within(const Rcpp::IntegerVector& x, int least, int end) {
+  return std::all_of(x.begin(), x.end(), [=](int i) { return i >= least && i < end; });
 }
 
 // R counts from 1.

@@ -99,8 +99,7 @@ Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, Rcpp::NumericMatrix x, Rc
   if (y.size() != x.nrow() || round.size() != f.n_trees || group.size() != f.n_trees ||
       start.size() != f.n_outputs)
     Rcpp::stop("targets, rounds or groups do not fit");
-  if (Rcpp::is_true(Rcpp::any(group < 0)) || Rcpp::is_true(Rcpp::any(group >= f.n_outputs)))
-    Rcpp::stop("a tree adds to an output that is not there");
+  if (!within(group, 0, f.n_outputs)) Rcpp::stop("a tree adds to an output that is not there");
   const dreher::Boosting boosting{static_cast<dreher::Loss>(loss),
                                   second_order,
                                   lambda,
@@ -125,9 +124,8 @@ Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::Nume
   const Forest& f = kept.view;
   if (y.size() != held_x.nrow() || group.size() != f.n_trees || unit_of.size() != f.n_columns)
     Rcpp::stop("targets, groups or units do not fit");
-  if (Rcpp::is_true(Rcpp::any(group < 0)) || Rcpp::is_true(Rcpp::any(group >= f.n_outputs)))
-    Rcpp::stop("a tree adds to an output that is not there");
-  if (Rcpp::is_true(Rcpp::any(unit_of >= units))) Rcpp::stop("a unit is out of range");
+  if (!within(group, 0, f.n_outputs)) Rcpp::stop("a tree adds to an output that is not there");
+  if (!within(unit_of, -1, units)) Rcpp::stop("a unit is out of range");
   const int slots = f.n_outputs > 1 ? f.n_outputs + 1 : 1;
   Rcpp::NumericMatrix sum(units, slots), square(units, slots);
   const dreher::Worth out{unit_of.begin(), units, slots, sum.begin(), square.begin()};

@@ -13,6 +13,8 @@ results <- as.data.frame(test_dir(
   stop_on_failure = FALSE,
   load_package = "installed"
 ))
+slow <- sort(tapply(results$real, results$file, sum), decreasing = TRUE)[1:5]
+cat("\nSlowest:", paste0(names(slow), " ", round(slow), " s", collapse = ", "), "\n")
 failed <- sum(results$failed) + sum(results$error)
 skipped <- sum(results$skipped)
 cat(sprintf("\n%d passed, %d failed, %d skipped\n", sum(results$passed), failed, skipped))

@@ -98,3 +98,13 @@ test_that("the rank strip shows how often each rank was taken", {
   expect_identical(nrow(tiles), sum(part$ranks > 0))
   expect_true(all(tiles$alpha > 0))
 })
+
+test_that("the report names predictors and margins in its sentences", {
+  file <- tempfile(fileext = ".html")
+  sets <- list(one = "peak_temp", two = c("peak_temp", "hold_minutes"))
+  write_report(st, rk, compare_sets(st, sets, models = "full", margin = "3 %"), file = file)
+  page <- paste(readLines(file, warn = FALSE), collapse = "\n")
+  said <- regmatches(page, gregexpr("<p class=\"finding\">[^<]*", page))[[1]]
+  expect_match(said, labels[["peak_temp"]], fixed = TRUE, all = FALSE)
+  expect_match(page, "Not worse: by less than 3 %", fixed = TRUE)
+})
