@@ -552,7 +552,9 @@ run_cell <- function(set, model) {
       step = step,
       result = result,
       seconds = round(seconds, 2),
-      said = substr(gsub("\\s+", " ", gsub("Written to [^ ]*/out", "Written to out", said)), 1, 300)
+      said = substr(
+        gsub("\\s+", " ", gsub("Written to [^ ]*/out", "Written to out", said)), 1, 300
+      )
     )
   }
   step <- function(name, code) {
