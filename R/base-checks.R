@@ -77,7 +77,7 @@ check_rows <- function(data, arg) {
   }
   if (nrow(data) == 0) {
     stop_input(
-      paste0("`", arg, "` has no rows."), todo = "Give the rows to be questioned."
+      paste0("`", arg, "` has no rows."), todo = "Give rows to compute on."
     )
   }
   twice <- unique(names(data)[duplicated(names(data))])

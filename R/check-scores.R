@@ -12,11 +12,11 @@
 #'   metric, better}{the model, the metric, and which direction of it is better} \item{score,
 #'   std_error, lower, upper}{score on the holdout rows in the metric's unit, with a t interval
 #'   from the rows' influences on the score (for a metric of your own: jackknife over 10 blocks)}
-#'   \item{constant}{score of the constant prediction on the same rows} \item{gain, gain_lower,
-#'   gain_upper}{how much better than the constant, positive is better, paired by row}
+#'   \item{constant}{score of the constant prediction on the same rows} \item{skill, skill_lower,
+#'   skill_upper}{how much better than the constant, positive is better, paired by row}
 #'   \item{train_score}{score on the training rows, `NA` without them or where the model cannot
 #'   predict some of them; expect it to flatter} \item{n}{number of holdout rows} \item{flag}{`no
-#'   skill` where the interval of the gain reaches 0 or below; `training rows` where the study's
+#'   skill` where the interval of the skill reaches 0 or below; `training rows` where the study's
 #'   rows are those the models were trained on: their scores flatter, and have no interval (`NA`)}
 #'   }
 #' @section Reading the result:
@@ -58,7 +58,7 @@ validate_scores <- function(x) {
     c(
       model = "character", metric = "character", better = "character", score = "double",
       std_error = "double", lower = "double", upper = "double", constant = "double",
-      gain = "double", gain_lower = "double", gain_upper = "double",
+      skill = "double", skill_lower = "double", skill_upper = "double",
       train_score = "double", n = "integer", flag = "character"
     ),
     "table of scores"
@@ -76,13 +76,13 @@ score_one <- function(st, model, level, seed) {
   p0 <- predict_constant(st, st$data)
   metric <- st$metric
   own <- loss_with_error(metric, info, p, NULL, seed)
-  gain <- loss_with_error(metric, info, p0, p, seed)
+  skill <- loss_with_error(metric, info, p0, p, seed)
   limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
-  gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
-  no_skill <- is.na(gain_limits$lower) || gain_limits$lower <= 0
+  skill_limits <- t_limits(skill$loss, skill$std_error, skill$df, level)
+  no_skill <- is.na(skill_limits$lower) || skill_limits$lower <= 0
   if (isTRUE(st$seen)) {
     # the model has learnt these rows: what it would score on others is not known
-    limits <- gain_limits <- list(lower = NA_real_, upper = NA_real_)
+    limits <- skill_limits <- list(lower = NA_real_, upper = NA_real_)
     own$std_error <- NA_real_
   }
   data.frame(
@@ -94,9 +94,9 @@ score_one <- function(st, model, level, seed) {
     lower = limits$lower,
     upper = limits$upper,
     constant = metric_score(metric, info$truth, p0, info$weight),
-    gain = gain$loss,
-    gain_lower = gain_limits$lower,
-    gain_upper = gain_limits$upper,
+    skill = skill$loss,
+    skill_lower = skill_limits$lower,
+    skill_upper = skill_limits$upper,
     train_score = NA_real_,
     n = length(info$truth),
     flag = if (no_skill) "no skill" else if (isTRUE(st$seen)) "training rows" else ""

@@ -70,7 +70,7 @@ demo_loans <- function(folder = system.file("extdata", package = "dreher")) {
 read_demo <- function(name, folder, classes) {
   parts <- c("train", "holdout", "untouched")
   tables <- lapply(stats::setNames(nm = parts), function(part) {
-    d <- read_table(file.path(folder, paste0(name, "_", part, ".csv")), quiet = TRUE)
+    d <- read_rows(file.path(folder, paste0(name, "_", part, ".csv")), quiet = TRUE)
     attr(d, "read") <- NULL
     d
   })

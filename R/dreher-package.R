@@ -1,19 +1,30 @@
-#' dreher: rank, question and reduce the predictors of a trained model
+#' dreher: rank the predictors of a trained model, and reduce them
 #'
-#' @section The pages, by stage:
-#' * set up: [study()], [read_table()], [read_dictionary()], [demo_kiln()], [demo_loans()]
-#' * check: [check_data()], [score_models()]
-#' * rank: [rank_impurity()], [rank_permutation()], [rank_shapley()], [rank_structure()],
-#'   [rank_coefficients()], [rank_association()], [rank_refit()], [rank_predictors()]; the result:
-#'   [ranking]
-#' * trust: [draw_resamples()], [stability()], [agreement()], [noise_floor()], [rank_tau()] and
-#'   the other measures
-#' * reduce: [reduce_predictors()], [choose_set()], [find_twins()], [compare_sets()],
-#'   [confirm_set()], [refit_on()], [write_predictor_set()]
-#' * show: [plot.dreher_ranking()], [plot_methods()], [plot.dreher_stability()],
-#'   [plot.dreher_agreement()], [plot.dreher_reduction()], [plot.dreher_twins()],
-#'   [theme_dreher()], [write_results()], [write_report()]
-#' * extend: [readers], [flat_forest()]
+#' @section Functions by stage:
+#' | stage | function | what it does |
+#' |---|---|---|
+#' | set up | [study()] | joins models, rows, target and metric |
+#' | | [read_rows()], [read_dictionary()], [read_model()] | read files |
+#' | | [demo_kiln()], [demo_loans()] | made-up data |
+#' | check | [check_data()] | leaks, identifiers and other findings in the columns |
+#' | | [score_models()] | scores beside the constant prediction |
+#' | rank | [rank_predictors()] | several methods at once, also over resamples |
+#' | | [rank_permutation()], [rank_shapley()], [rank_impurity()] | the three main importances |
+#' | | [rank_refit()] | leave-one-covariate-out, univariable |
+#' | | [rank_coefficients()], [rank_structure()], [rank_association()] | simpler yardsticks |
+#' | | [ranking_details()], [row_values()], [bind_rankings()] | what a [ranking] holds, and joining |
+#' | trust | [draw_resamples()], [stability()] | confidence sets for the ranks |
+#' | | [agreement()], [agreement_tau()] | agreement of methods, models, two rankings |
+#' | | [noise_floor()], [with_floor()] | what permuted copies reach |
+#' | reduce | [reduce_predictors()], [choose_set()] | nested cross-validation, and a set |
+#' | | [find_twins()] | redundant predictors |
+#' | | [compare_sets()], [confirm_set()] | sets side by side; a set on untouched rows |
+#' | | [refit_on()], [write_predictor_set()], [read_predictor_set()] | the model; the file |
+#' | show | [plot()][plot.dreher_ranking()], [plot_ranks()] | a figure of every result |
+#' | | [write_results()], [write_report()], [theme_dreher()] | files, the report, the look |
+#' | extend | [readers], [flat_forest()], [new_inputs()] | model classes of your own |
+#'
+#' Words, columns and flags: [glossary] and [flags].
 #'
 #' @section Running: Results follow from one `seed`, whatever the number of threads (argument
 #'   `threads`, option `dreher.threads`, environment variable `DREHER_THREADS`) and of workers

@@ -1,7 +1,7 @@
 # What the command checks before any work begins: words, files, folders. What needs the study is
 # checked as soon as it is set up.
 
-# Options in words to a list; --model may stand several times, nothing else may.
+# Options in words to a list; --models may stand several times, nothing else may.
 read_options <- function(parser, words) {
   several <- take_models(words)
   long <- sub("=.*", "", several$words[startsWith(several$words, "--")])
@@ -14,36 +14,39 @@ read_options <- function(parser, words) {
     error = function(e) wrong_usage(sub("^Error in [^:]*: *", "", conditionMessage(e))),
     warning = function(w) wrong_usage(conditionMessage(w))
   )
-  if (length(parsed$args)) wrong_usage("what is \"", parsed$args[1], "\"?")
-  if (length(several$models)) parsed$options$model <- several$models
-  parsed$options
+  if (length(parsed$args)) wrong_usage("unexpected argument \"", parsed$args[1], "\".")
+  if (length(several$models)) parsed$options$models <- several$models
+  stats::setNames(parsed$options, gsub("-", "_", names(parsed$options), fixed = TRUE))
 }
 
 take_models <- function(words) {
-  joined <- startsWith(words, "--model=")
-  apart <- which(words == "--model")
-  if (any(apart == length(words))) wrong_usage("--model needs a file.")
+  joined <- startsWith(words, "--models=")
+  apart <- which(words == "--models")
+  if (any(apart == length(words))) wrong_usage("--models needs a file.")
   at <- sort(c(which(joined), apart))
   files <- vapply(
-    at, function(i) if (joined[i]) sub("^--model=", "", words[i]) else words[i + 1], ""
+    at, function(i) if (joined[i]) sub("^--models=", "", words[i]) else words[i + 1], ""
   )
   gone <- c(at, apart + 1)
   list(models = files, words = if (length(gone)) words[-gone] else words)
 }
 
+# An option as it is written.
+option_name <- function(name) paste0("--", gsub("_", "-", name, fixed = TRUE))
+
 check_given <- function(step, given) {
-  if (!is.null(given$repeats)) repeats_in_words(given$repeats)
-  for (name in c("model", "data", "train", "dictionary", "confirm", "set")) {
+  if (is.character(given$repeats)) repeats_in_words(given$repeats)
+  for (name in c("models", "data", "rows", "train", "dictionary", "confirm", "set")) {
     for (file in given[[name]]) {
       if (!file.exists(file) || dir.exists(file)) {
         stop_input(
-          paste0("There is no file \"", file, "\" (--", name, ")."),
+          paste0("There is no file \"", file, "\" (", option_name(name), ")."),
           paste0("Looked in ", getwd(), ".")
         )
       }
       if (file.access(file, 4) != 0) {
         stop_input(
-          paste0("The file \"", file, "\" (--", name, ") may not be read."),
+          paste0("The file \"", file, "\" (", option_name(name), ") may not be read."),
           todo = "Check its permissions."
         )
       }
@@ -63,18 +66,21 @@ check_given <- function(step, given) {
   }
   if (!is.null(given$by)) {
     known <- c(
-      "impurity", "permutation", "shapley", "structure", "coefficient", "association",
+      "impurity", "permutation", "shapley", "structure", "coefficients", "association",
       "refit"
     )
     check_choice(in_words(given$by), known, "--by", several = TRUE)
   }
   if (!is.null(given$margin)) read_margin(given$margin)
   least <- c(
-    times = 1, folds = 2, workers = 1, seeds = 3, decoys = 19, random = 0, size = 0
+    times = 1, repeats = 1, folds = 2, workers = 1, seeds = 3, floor_refits = 19, random = 0,
+    count = 0
   )
   for (name in intersect(names(least), names(given))) {
-    check_count(given[[name]], paste0("--", name), least = least[[name]])
+    if (is.character(given[[name]])) next
+    check_count(given[[name]], option_name(name), least = least[[name]])
   }
+  if (!is.null(given$groups)) check_choice(given$groups, "family", "--groups")
   if (step == "stability") check_stability_words(given)
   if (step == "reduce") check_reduce_words(given)
   if (!is.null(given$resume)) open_run_words(given)
@@ -112,25 +118,25 @@ check_stability_words <- function(given) {
 }
 
 check_reduce_words <- function(given) {
-  check_choice(given$path, c("ranking", "backward", "forward", "stepwise"), "--path")
+  check_choice(given$search, c("ranking", "backward", "forward", "floating"), "--search")
   check_choice(given$rule, set_rules, "--rule")
-  if (given$rule == "size" && is.null(given$size)) {
-    wrong_usage("--rule size needs --size, the number of predictors.")
+  if (given$rule == "count" && is.null(given$count)) {
+    wrong_usage("--rule count needs --count, the number of predictors.")
   }
-  if (given$rule != "size" && !is.null(given$size)) {
-    wrong_usage("--size is for --rule size.")
+  if (given$rule != "count" && !is.null(given$count)) {
+    wrong_usage("--count is for --rule count.")
   }
-  if (given$rule == "floor" && is.null(given$decoys)) {
+  if (given$rule == "floor" && is.null(given$floor_refits)) {
     wrong_usage(
       paste0(
-        "--rule floor needs --decoys, the number of refits with permuted copies (19 ",
+        "--rule floor needs --floor-refits, the number of refits with permuted copies (19 ",
         "or more)."
       )
     )
   }
-  if (given$rule == "share") check_fraction(given$share, "--share")
-  if (given$rule == "share" && given$path %in% c("forward", "stepwise")) {
-    wrong_usage("--rule share needs a path with importances: ranking or backward.")
+  if (given$rule == "cumulative") check_fraction(given$cumulative, "--cumulative")
+  if (given$rule == "cumulative" && given$search %in% c("forward", "floating")) {
+    wrong_usage("--rule cumulative needs a search with importances: ranking or backward.")
   }
   if (!is.null(given$budget) && !(is.finite(given$budget) && given$budget > 0)) {
     wrong_usage("--budget must be a positive number.")
@@ -157,23 +163,23 @@ open_run_words <- function(given) {
 
 # What a reduction needs of the study, before the reduction. -> the rows to confirm on, or NULL
 check_reduction <- function(st, given) {
-  if (length(st$models) > 1 && is.null(given$use)) {
+  if (length(st$models) > 1 && is.null(given$ranker)) {
     wrong_usage(
       "there are several models (",
       list_words(names(st$models)),
-      "): name one with --use."
+      "): name one with --ranker."
     )
   }
-  for (name in c("use", "refit")) {
+  for (name in c("ranker", "refit_as")) {
     if (!is.null(given[[name]])) {
-      check_choice(given[[name]], names(st$models), paste0("--", name))
+      check_choice(given[[name]], names(st$models), option_name(name))
     }
   }
   check_margin(given$margin, st)
-  model <- st$models[[if (!is.null(given$refit)) {
-      given$refit
-    } else if (!is.null(given$use)) {
-      given$use
+  model <- st$models[[if (!is.null(given$refit_as)) {
+      given$refit_as
+    } else if (!is.null(given$ranker)) {
+      given$ranker
     } else {
       1L
     }]]
@@ -190,14 +196,14 @@ check_reduction <- function(st, given) {
       )
     }
   }
-  if (!is.null(given$size) && given$size > length(predictors)) {
+  if (!is.null(given$count) && given$count > length(predictors)) {
     stop_input(paste0(
-      "--size ", given$size, " is more than the ", length(predictors),
+      "--count ", given$count, " is more than the ", length(predictors),
       " predictors of model \"", model$name, "\"."
     ))
   }
   if (is.null(given$confirm)) return(NULL)
-  rows <- read_table(given$confirm)
+  rows <- read_rows(given$confirm)
   untouched <- pick_rows(st, check_rows(rows, "confirm"))$data
   check_columns(untouched, predictors, "confirm", "The predictor", model$name)
   model_rows(st, model, untouched, "confirm")  # types, levels, gaps

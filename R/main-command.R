@@ -102,10 +102,10 @@ command_steps <- function() {
 # is called as its file, where there are several.
 read_models <- function(given) {
   columns <- if (!is.null(given$columns)) in_words(given$columns)
-  found <- lapply(given$model, function(file) {
+  found <- lapply(given$models, function(file) {
     read <- read_model(file, columns = columns)
     one <- is.object(read) || !is.list(read)
-    if (length(given$model) == 1) {
+    if (length(given$models) == 1) {
       read
     } else if (one) {
       stats::setNames(list(read), tools::file_path_sans_ext(basename(file)))
@@ -124,7 +124,7 @@ read_models <- function(given) {
 }
 
 command_study <- function(given, data) {
-  train <- if (!is.null(given$train)) read_table(given$train)
+  train <- if (!is.null(given$train)) read_rows(given$train)
   set_up <- function() {
     study(
       read_models(given),
@@ -146,7 +146,7 @@ command_study <- function(given, data) {
 
 command_rank <- function(given) {
   repeats <- repeats_in_words(given$repeats)
-  st <- command_study(given, read_table(given$data))
+  st <- command_study(given, read_rows(given$data))
   by <- if (is.null(given$by)) {
     c("impurity", "permutation", "shapley")
   } else {
@@ -174,7 +174,7 @@ command_stability <- function(given) {
   on.exit(future::plan(old))
   old <- future::plan()
   open_workers(given)
-  st <- command_study(given, if (!is.null(given$data)) read_table(given$data))
+  st <- command_study(given, if (!is.null(given$data)) read_rows(given$data))
   if (given$workers > 1) st <- derive_study(st, threads = 1L)
   by <- in_words(given$by)
   drawn <- draw_resamples(
@@ -196,11 +196,11 @@ command_stability <- function(given) {
       beside("seeds")
     )
   }
-  nf <- if (!is.null(given$decoys)) {
+  nf <- if (!is.null(given$floor_refits)) {
     tell_progress(noise_floor(
       st,
       by = intersect(by, methods_that("floor")),
-      draws = given$decoys,
+      refits = given$floor_refits,
       run = beside("decoys"),
       seed = given$seed
     ))
@@ -284,22 +284,26 @@ command_reduce <- function(given) {
   rd <- tell_progress(reduce_predictors(
     st,
     by = in_words(given$by),
-    path = given$path,
-    models = given$use,
-    refit_model = given$refit,
-    unit = if (given$families) "family" else "predictor",
-    thin_twins = given[["thin-twins"]],
+    search = given$search,
+    models = given$ranker,
+    refit_as = given$refit_as,
+    groups = given$groups,
+    thin_twins = given$thin_twins,
     budget = given$budget,
     random = given$random,
-    decoys = given$decoys,
-    sizes = if (given$rule == "size" && !is.null(given$size)) given$size,
+    floor_refits = given$floor_refits,
+    counts = if (given$rule == "count" && !is.null(given$count)) given$count,
     folds = given$folds,
-    times = given$times,
+    repeats = given$repeats,
     run = given$run,
     seed = given$seed
   ))
   set <- choose_set(
-    rd, rule = given$rule, margin = given$margin, share = given$share, size = given$size
+    rd,
+    rule = given$rule,
+    margin = given$margin,
+    cumulative = given$cumulative,
+    count = given$count
   )
   confirmed <- try_confirmation(set, untouched, given)
   cf <- confirmed$value
@@ -351,10 +355,10 @@ command_compare <- function(given) {
     st,
     sets_in_words(given$sets),
     reference = given$reference,
-    rows = if (!is.null(given$data)) read_table(given$data),
+    rows = if (!is.null(given$rows)) read_rows(given$rows),
     margin = given$margin,
     folds = given$folds,
-    times = given$times,
+    repeats = given$repeats,
     seed = given$seed
   )
   if (is.null(given$out)) return(print_table(found, given$format))
@@ -384,7 +388,7 @@ command_confirm <- function(given) {
   st <- command_study(given, NULL)
   cf <- confirm_set(
     read_predictor_set(given$set),
-    read_table(given$data),
+    read_rows(given$rows),
     margin = given$margin,
     again = given$again,
     overlap = given$overlap,

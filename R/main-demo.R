@@ -30,7 +30,7 @@ command_demo <- function(given) {
   tell("Ranking by impurity, permutation and Shapley values ...")
   rk <- rank_predictors(st, background = 50)
   tell("Training beside shuffled copies, to see what chance alone scores ...")
-  nf <- noise_floor(st, models = "forest", draws = 39, repeats = 3)
+  nf <- noise_floor(st, models = "forest", refits = 39, repeats = 3)
   rk <- with_floor(rk, nf)
   agreed <- agreement(rk, study = st)
   tell("Ranking again on 20 draws of the rows ...")
@@ -41,9 +41,9 @@ command_demo <- function(given) {
     dreher_warning_resamples = function(w) invokeRestart("muffleWarning")
   )
   tell("Walking down to fewer predictors ...")
-  rd <- reduce_predictors(st, times = 1, inner_folds = 2, random = 5)
+  rd <- reduce_predictors(st, repeats = 1, inner_folds = 2, random = 5)
   set <- choose_set(rd, model = "forest")
-  twins <- find_twins(st, ranking = rk, replace = TRUE)
+  twins <- find_twins(st, ranking = rk, replaceability = TRUE)
   sets <- compare_sets(
     st,
     list(
@@ -53,7 +53,7 @@ command_demo <- function(given) {
       none = "none"
     ),
     models = "linear",
-    times = 1
+    repeats = 1
   )
   cf <- confirm_set(set, kiln$untouched)
   for (x in list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf)) {
@@ -93,7 +93,7 @@ write_demo_tables <- function(out, scores, checks, rk, nf, agreed, sb, rd, sets,
 
 draw_demo <- function(out, rk, nf, agreed, sb, rd, set, twins) {
   pictures <- list(
-    ranking = ggplot2::autoplot(rk), methods = plot_methods(rk),
+    ranking = ggplot2::autoplot(rk), methods = plot_ranks(rk),
     floor = ggplot2::autoplot(nf), agreement = ggplot2::autoplot(agreed),
     stability = ggplot2::autoplot(sb), reduction = ggplot2::autoplot(rd, set = set),
     curves = ggplot2::autoplot(rd), twins = ggplot2::autoplot(twins)

@@ -16,7 +16,7 @@ flag <- function(name, help) {
 model_options <- function() {
   list(
     opt(
-      "model",
+      "models",
       paste0(
         "models: an .rds file of one model or a named list, or a model file (xgboost: ",
         ".json, .ubj; lightgbm: .txt); may be given several times"
@@ -24,7 +24,7 @@ model_options <- function() {
     ),
     opt(
       "columns",
-      "names of the model's columns, set apart by commas, for model files that hold none"
+      "names of the model's columns, separated by commas, for model files that hold none"
     ),
     opt("train", "training rows: a delimited text file"),
     opt("target", "name of the target column"),
@@ -88,7 +88,7 @@ demo_step <- function() {
 rank_step <- function() {
   list(
     says = "Ranks the predictors. Without --out the table goes to standard output.",
-    needs = c("model", "data", "target"),
+    needs = c("models", "data", "target"),
     options = c(
       model_options(),
       list(
@@ -96,8 +96,8 @@ rank_step <- function() {
         opt(
           "by",
           paste0(
-            "methods, set apart by commas: impurity, permutation, shapley, ",
-            "structure, coefficient, association, refit [default: the first three]"
+            "methods, separated by commas: impurity, permutation, shapley, ",
+            "structure, coefficients, association, refit [default: the first three]"
           )
         ),
         opt(
@@ -118,7 +118,7 @@ stability_step <- function() {
       "left out, and says which ranks are settled. A run that was stopped goes on ",
       "with --run and --resume."
     ),
-    needs = c("model", "train", "target"),
+    needs = c("models", "train", "target"),
     options = c(
       model_options(),
       list(
@@ -131,7 +131,7 @@ stability_step <- function() {
         ),
         opt(
           "by",
-          "methods, set apart by commas [default %default]",
+          "methods, separated by commas [default %default]",
           default = "permutation"
         ),
         opt(
@@ -152,7 +152,7 @@ stability_step <- function() {
           "integer"
         ),
         opt(
-          "decoys",
+          "floor-refits",
           "refits with permuted copies, for the noise floor; 99 or more to rely on",
           "integer"
         )
@@ -168,38 +168,39 @@ reduce_step <- function() {
       "Scores smaller sets by nested cross-validation and chooses one. A run that ",
       "was stopped goes on with --run and --resume."
     ),
-    needs = c("model", "train", "target"),
+    needs = c("models", "train", "target"),
     options = c(
       model_options(),
       list(
         opt(
           "by",
-          "methods that rank, set apart by commas [default %default]",
+          "methods that rank, separated by commas [default %default]",
           default = "permutation"
         ),
         opt(
-          "path",
-          "ranking, backward, forward or stepwise [default %default]",
+          "search",
+          "ranking, backward, forward or floating [default %default]",
           default = "ranking"
         ),
-        opt("use", "name of the model that ranks, when there are several"),
+        opt("ranker", "name of the model that ranks, where there are several"),
         opt(
-          "refit",
+          "refit-as",
           "name of the model that is trained on the sets [default: the one that ranks]"
         ),
-        flag(
-          "families", "predictors of a family of the dictionary come in and go together"
+        opt(
+          "groups",
+          "family: predictors of a family of the dictionary come in and go together"
         ),
-        flag("thin-twins", "of predictors that can stand in for each other one stays"),
+        flag("thin-twins", "of predictors that can replace each other one is kept"),
         opt("budget", "the most a set may cost, by the dictionary", "double"),
         opt(
           "random",
-          "random sets of each size to compare with [default %default]",
+          "random sets of each number of predictors to compare with [default %default]",
           "integer",
           10L
         ),
         opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"),
-        opt("times", "drawings of the folds [default %default]", "integer", 1L),
+        opt("repeats", "drawings of the folds [default %default]", "integer", 2L),
         opt("confirm", "untouched rows to confirm the set on: a delimited text file"),
         margin_option()
       ),
@@ -213,18 +214,18 @@ rule_options <- function() {
   list(
     opt(
       "rule",
-      "one_se, best, within, cheapest, share, size or floor [default %default]",
+      "one_se, best, within, cheapest, cumulative, count or floor [default %default]",
       default = "one_se"
     ),
-    opt("size", "number of predictors, for the rule size", "integer"),
+    opt("count", "number of predictors, for the rule count", "integer"),
     opt(
-      "share",
-      "share of the importance, for the rule share [default %default]",
+      "cumulative",
+      "cumulative share of the importance, for the rule cumulative [default %default]",
       "double",
       0.95
     ),
     opt(
-      "decoys",
+      "floor-refits",
       paste0(
         "refits with permuted copies in each training part, 19 or more, for the ",
         "rule floor"
@@ -237,7 +238,7 @@ rule_options <- function() {
 compare_step <- function() {
   list(
     says = "Scores sets of predictors side by side, by cross-validation or on given rows.",
-    needs = c("model", "train", "target", "sets"),
+    needs = c("models", "train", "target", "sets"),
     options = c(
       model_options(),
       list(
@@ -253,14 +254,14 @@ compare_step <- function() {
           "name of the set the others are compared with [default: the first]"
         ),
         opt(
-          "data",
+          "rows",
           paste0(
             "rows to score on: a delimited text file [default: cross-validation on ",
             "the training rows]"
           )
         ),
         opt("folds", "folds [default: 5, fewer where rows are few]", "integer"),
-        opt("times", "drawings of the folds [default %default]", "integer", 2L),
+        opt("repeats", "drawings of the folds [default %default]", "integer", 2L),
         margin_option(),
         format_option()
       )
@@ -271,12 +272,12 @@ compare_step <- function() {
 confirm_step <- function() {
   list(
     says = "Compares a chosen set with all predictors on untouched rows.",
-    needs = c("model", "train", "target", "set", "data"),
+    needs = c("models", "train", "target", "set", "rows"),
     options = c(
       model_options(),
       list(
         opt("set", "file of the set, as reduce writes it (set.json)"),
-        opt("data", "untouched rows: a delimited text file"),
+        opt("rows", "untouched rows: a delimited text file"),
         margin_option(),
         format_option()
       ),

@@ -7,7 +7,7 @@
 #
 #   engine   the fitted model
 #   columns  the encoded columns it takes
-#   reads    their inputs, as of read_inputs()
+#   reads    their inputs, as of model_inputs()
 #   encode   rows -> columns
 #   stems    per column the predictors it stems from
 #   inputs   the user's columns
@@ -21,7 +21,7 @@ new_encoded <- function(
     wrapper = NULL, widened = NULL) {
   run <- function(data) run_encoder(encode, data, name)
   encoded <- run(rows)
-  reads <- read_inputs(engine, encoded)
+  reads <- model_inputs(engine, encoded)
   if (is.null(reads)) {
     reads <- new_inputs(
       names(encoded), levels_of_rows(encoded, names(encoded)), missing = TRUE
@@ -252,23 +252,23 @@ stem_labels <- function(stems) {
 }
 
 #' @export
-read_task.dreher_encoded <- function(model, ...) {
-  if (is.null(model$task)) read_task(model$engine) else model$task
+model_task.dreher_encoded <- function(model, ...) {
+  if (is.null(model$task)) model_task(model$engine) else model$task
 }
 
 #' @export
-read_inputs.dreher_encoded <- function(model, train = NULL, ...) model$inputs
+model_inputs.dreher_encoded <- function(model, train = NULL, ...) model$inputs
 
 #' @export
-read_predictions.dreher_encoded <- function(model, data, ...) {
-  if (is.null(model$own)) return(read_predictions(model$engine, encode_data(model, data)))
+model_predictions.dreher_encoded <- function(model, data, ...) {
+  if (is.null(model$own)) return(model_predictions(model$engine, encode_data(model, data)))
   out <- model$own(fill_columns(data, model$fill)[names(model$fill)])
   if (is.matrix(out)) out[, model$task$classes, drop = FALSE] else out
 }
 
 #' @export
-read_forest.dreher_encoded <- function(model, inputs, ...) {
-  forest <- read_forest(model$engine, model$reads)
+model_forest.dreher_encoded <- function(model, inputs, ...) {
+  forest <- model_forest(model$engine, model$reads)
   if (is.null(forest)) return(NULL)
   forest$encode <- function(data) encode_data(model, data)
   forest$origin <- unname(stem_labels(model$stems)[forest$columns])
@@ -282,8 +282,8 @@ read_forest.dreher_encoded <- function(model, inputs, ...) {
 }
 
 #' @export
-read_coefficients.dreher_encoded <- function(model, ...) {
-  linear <- read_coefficients(model$engine)
+model_coefficients.dreher_encoded <- function(model, ...) {
+  linear <- model_coefficients(model$engine)
   if (is.null(linear)) return(NULL)
   from <- lapply(linear$columns, function(used) unique(unlist(model$stems[used])))
   label <- vapply(
@@ -319,7 +319,7 @@ refit_model.dreher_encoded <- function(
   out$engine <- refit_model(
     model$engine, encoded, target, model$columns[stays], seed = seed, threads = threads
   )
-  out$reads <- read_inputs(out$engine, encoded)
+  out$reads <- model_inputs(out$engine, encoded)
   out$columns <- out$reads$predictors
   out$stems <- model$stems[out$columns]
   out$inputs <- new_inputs(predictors, model$inputs$levels, missing = TRUE)
@@ -331,7 +331,7 @@ refit_model.dreher_encoded <- function(
 predict.dreher_encoded <- function(object, newdata, ...) {
   newdata <- check_rows(newdata, "newdata")
   check_columns(newdata, object$inputs$predictors, "newdata", "The predictor", object$name)
-  read_predictions(object, newdata)
+  model_predictions(object, newdata)
 }
 
 # The same model with room for a copy of every predictor: rows are encoded twice, as they are and

@@ -2,14 +2,14 @@
 
 # The model's predictions by its own trees or weights: rows x outputs, classes by name.
 file_predictions <- function(model, data) {
-  forest <- read_forest(model, read_inputs(model))
+  forest <- model_forest(model, model_inputs(model))
   out <- if (is.null(forest)) {
-    linear <- read_coefficients(model)
+    linear <- model_coefficients(model)
     apply_link(linear, as.matrix(linear$design(data) %*% linear$beta))
   } else {
     apply_link(forest, forest_predict(forest, encode_for_forest(forest, data), 1L))
   }
-  colnames(out) <- read_task(model)$classes
+  colnames(out) <- model_task(model)$classes
   out
 }
 

@@ -87,8 +87,8 @@ read_object <- function(file) {
 # What the program that trained the model predicted must come out of the file's trees.
 check_known_predictions <- function(model, rows, predictions) {
   rows <- check_rows(rows, "rows")
-  inputs <- read_inputs(model)
-  own <- if (read_task(model)$task == "classification" && is.null(dim(predictions))) {
+  inputs <- model_inputs(model)
+  own <- if (model_task(model)$task == "classification" && is.null(dim(predictions))) {
     cbind(1 - predictions, predictions)
   } else {
     as.matrix(predictions)

@@ -247,7 +247,7 @@ make_gaps <- function(rows, predictors) {
 
 compare_forest <- function(forest, model, rows, name, threads, how) {
   tolerance <- if (forest$single) 1e-5 else 1e-9
-  own <- as.matrix(read_predictions(model, rows))
+  own <- as.matrix(model_predictions(model, rows))
   flat <- apply_link(
     forest, forest_predict(forest, encode_for_forest(forest, rows), threads)
   )

@@ -24,7 +24,7 @@ gbm_distribution <- function(model) {
 }
 
 #' @export
-read_task.gbm <- function(model, ...) {
+model_task.gbm <- function(model, ...) {
   name <- gbm_distribution(model)
   if (name == "multinomial") {
     return(list(task = "classification", classes = model$classes))
@@ -36,7 +36,7 @@ read_task.gbm <- function(model, ...) {
 }
 
 #' @export
-read_inputs.gbm <- function(model, train = NULL, ...) {
+model_inputs.gbm <- function(model, train = NULL, ...) {
   levels <- stats::setNames(model$var.levels, model$var.names)
   new_inputs(model$var.names, Filter(is.character, levels), missing = TRUE)
 }
@@ -54,10 +54,10 @@ gbm_trees <- function(model) {
 }
 
 #' @export
-read_predictions.gbm <- function(model, data, ...) {
+model_predictions.gbm <- function(model, data, ...) {
   rlang::check_installed("gbm", "to predict with a gbm model")
   out <- stats::predict(model, data, n.trees = gbm_trees(model), type = "response")
-  if (read_task(model)$task == "regression") return(as.double(out))
+  if (model_task(model)$task == "regression") return(as.double(out))
   if (gbm_distribution(model) == "multinomial") {
     return(matrix(out, nrow(data), dimnames = list(NULL, model$classes)))
   }
@@ -65,7 +65,7 @@ read_predictions.gbm <- function(model, data, ...) {
 }
 
 #' @export
-read_forest.gbm <- function(model, inputs, ...) {
+model_forest.gbm <- function(model, inputs, ...) {
   rlang::check_installed("gbm", "to read a gbm model")
   K <- max(1, model$num.classes)
   n <- gbm_trees(model) * K

@@ -15,15 +15,15 @@
 #' one to one; elsewhere such models are refused.
 #'
 #' \describe{
-#'   \item{`read_inputs()`}{the predictors a model uses, their levels, and whether it takes missing
+#'   \item{`model_inputs()`}{the predictors a model uses, their levels, and whether it takes missing
 #'     values}
-#'   \item{`read_predictions()`}{a numeric vector (regression) or a matrix with one column of
+#'   \item{`model_predictions()`}{a numeric vector (regression) or a matrix with one column of
 #'     probabilities per class}
-#'   \item{`read_forest()`}{the model's trees as one flat structure, or `NULL`}
-#'   \item{`read_coefficients()`}{terms and coefficients of a linear predictor, or `NULL`}
+#'   \item{`model_forest()`}{the model's trees as one flat structure, or `NULL`}
+#'   \item{`model_coefficients()`}{terms and coefficients of a linear predictor, or `NULL`}
 #'   \item{`refit_model()`}{the same kind of model, trained again on other rows and fewer (or more)
 #'     predictors}
-#'   \item{`read_task()`}{`"regression"` or `"classification"`, and the classes}
+#'   \item{`model_task()`}{`"regression"` or `"classification"`, and the classes}
 #'   \item{`widen_model()`}{the model with room for more predictors, where what it states (a
 #'     formula, a number of predictors tried) must grow with them; by default as it is}
 #'   \item{`estimated_predictors()`}{those of its predictors of which anything is estimated;
@@ -31,10 +31,10 @@
 #' }
 #'
 #' @param model A fitted model.
-#' @param data A data frame with the columns named by `read_inputs()`, factors on the levels of the
+#' @param data A data frame with the columns named by `model_inputs()`, factors on the levels of the
 #'   training rows.
 #' @param train The training rows (data frame) or `NULL`.
-#' @param inputs What `read_inputs()` returned.
+#' @param inputs What `model_inputs()` returned.
 #' @param target Name of the target column in `data`.
 #' @param predictors Names of the predictors to train on, at least one.
 #' @param seed A whole number that makes the training reproducible.
@@ -43,11 +43,11 @@
 #' @param copy_of `NULL`, or the names of the predictors that `columns` are permuted copies of.
 #' @param scale FALSE: the number of predictors tried at a split stays as it is.
 #' @param ... For methods.
-#' @return See the table. `read_inputs()`: a list with `predictors` (character), `levels` (a named
+#' @return See the table. `model_inputs()`: a list with `predictors` (character), `levels` (a named
 #'   list, one entry per predictor, `NULL` for numbers) and `missing` (does the model take missing
-#'   values). `read_task()`: a list with `task` and `classes` (character, `NULL` when the model
-#'   does not say). `read_forest()`: a list of class `dreher_forest`, made by [flat_forest()].
-#'   `read_coefficients()`: a list with `beta` (named numeric), `term` (for each coefficient the
+#'   values). `model_task()`: a list with `task` and `classes` (character, `NULL` when the model
+#'   does not say). `model_forest()`: a list of class `dreher_forest`, made by [flat_forest()].
+#'   `model_coefficients()`: a list with `beta` (named numeric), `term` (for each coefficient the
 #'   number of its term, 0 for the intercept), `columns` (for each term the predictors it uses),
 #'   `design` (a function that turns rows into the design matrix), `invlink` (a function) and
 #'   `link` (its name), and where the model has them `vcov` (covariance of the estimated
@@ -58,26 +58,26 @@
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)
-#' read_inputs(fit, kiln$train)$predictors
-#' read_coefficients(fit)$beta
+#' model_inputs(fit, kiln$train)$predictors
+#' model_coefficients(fit)$beta
 #' @name readers
 NULL
 
 #' @rdname readers
 #' @export
-read_inputs <- function(model, train = NULL, ...) UseMethod("read_inputs")
+model_inputs <- function(model, train = NULL, ...) UseMethod("model_inputs")
 
 #' @rdname readers
 #' @export
-read_predictions <- function(model, data, ...) UseMethod("read_predictions")
+model_predictions <- function(model, data, ...) UseMethod("model_predictions")
 
 #' @rdname readers
 #' @export
-read_forest <- function(model, inputs, ...) UseMethod("read_forest")
+model_forest <- function(model, inputs, ...) UseMethod("model_forest")
 
 #' @rdname readers
 #' @export
-read_coefficients <- function(model, ...) UseMethod("read_coefficients")
+model_coefficients <- function(model, ...) UseMethod("model_coefficients")
 
 #' @rdname readers
 #' @export
@@ -87,7 +87,7 @@ refit_model <- function(model, data, target, predictors, seed = 1, threads = 1, 
 
 #' @rdname readers
 #' @export
-read_task <- function(model, ...) UseMethod("read_task")
+model_task <- function(model, ...) UseMethod("model_task")
 
 #' @rdname readers
 #' @export
@@ -119,10 +119,10 @@ likelihood_of <- function(model) UseMethod("likelihood_of")
 likelihood_of.default <- function(model) NULL
 
 #' @export
-read_inputs.default <- function(model, train = NULL, ...) NULL
+model_inputs.default <- function(model, train = NULL, ...) NULL
 
 #' @export
-read_predictions.default <- function(model, data, ...) {
+model_predictions.default <- function(model, data, ...) {
   stop_model(
     paste0("dreher has no reader for models of class \"", class(model)[1], "\"."),
     todo = paste(
@@ -136,10 +136,10 @@ read_predictions.default <- function(model, data, ...) {
 }
 
 #' @export
-read_forest.default <- function(model, inputs, ...) NULL
+model_forest.default <- function(model, inputs, ...) NULL
 
 #' @export
-read_coefficients.default <- function(model, ...) NULL
+model_coefficients.default <- function(model, ...) NULL
 
 #' @export
 refit_model.default <- function(
@@ -157,7 +157,7 @@ refit_model.default <- function(
 }
 
 #' @export
-read_task.default <- function(model, ...) list(task = NULL, classes = NULL)
+model_task.default <- function(model, ...) list(task = NULL, classes = NULL)
 
 # The columns that a formula's terms use, whatever the terms make of them. Variables that were taken
 # out again (. - x) do not count, but stay in `all`.

@@ -12,7 +12,7 @@
 #' @param levels Named list: for each factor its levels as in training; numbers need no entry.
 #' @param missing Does the model take missing values? TRUE or FALSE.
 #' @param also Names of columns that must be in the data though nothing is made of them.
-#' @return `new_inputs()`: what a method of [read_inputs()] returns: a list of `predictors`,
+#' @return `new_inputs()`: what a method of [model_inputs()] returns: a list of `predictors`,
 #'   `levels` (one entry per predictor, `NULL` for numbers), `missing` and `also`.
 #'
 #' `join_trees()`: a forest as of [flat_forest()].

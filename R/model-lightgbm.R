@@ -119,7 +119,7 @@ new_lgb_file <- function(bytes, rounds, output, columns) {
     class = c("dreher_lightgbm_file", "dreher_model_file")
   )
   lgb_classes(settings)
-  read_forest(model, read_inputs(model))  # refused here, not later
+  model_forest(model, model_inputs(model))  # refused here, not later
   model
 }
 
@@ -132,33 +132,33 @@ lgb_settings <- function(model) {
 }
 
 #' @export
-read_task.lgb.Booster <- function(model, ...) {
+model_task.lgb.Booster <- function(model, ...) {
   classes <- lgb_classes(lgb_settings(model))
   list(task = if (is.null(classes)) "regression" else "classification", classes = classes)
 }
 
 #' @export
-read_task.dreher_lightgbm_file <- function(model, ...) read_task.lgb.Booster(model)
+model_task.dreher_lightgbm_file <- function(model, ...) model_task.lgb.Booster(model)
 
 #' @export
-read_inputs.lgb.Booster <- function(model, train = NULL, ...) {
+model_inputs.lgb.Booster <- function(model, train = NULL, ...) {
   new_inputs(lgb_columns(lgb_settings(model)), missing = TRUE)
 }
 
 #' @export
-read_inputs.dreher_lightgbm_file <- function(model, train = NULL, ...) {
+model_inputs.dreher_lightgbm_file <- function(model, train = NULL, ...) {
   new_inputs(model$columns, missing = TRUE)
 }
 
 #' @export
-read_predictions.lgb.Booster <- function(model, data, ...) {
+model_predictions.lgb.Booster <- function(model, data, ...) {
   rlang::check_installed("lightgbm", "to predict with a lightgbm model")
   x <- as.matrix(data[lgb_columns(lgb_settings(model))])
   lgb_predictions(model, x, lgb_settings(model))
 }
 
 #' @export
-read_predictions.dreher_lightgbm_file <- function(model, data, ...) {
+model_predictions.dreher_lightgbm_file <- function(model, data, ...) {
   if (!requireNamespace("lightgbm", quietly = TRUE)) return(file_predictions(model, data))
   booster <- lightgbm::lgb.load(model_str = model$text)
   lgb_predictions(
@@ -182,10 +182,10 @@ lgb_predictions <- function(booster, x, settings, ...) {
 }
 
 #' @export
-read_forest.lgb.Booster <- function(model, inputs, ...) lgb_forest(lgb_text(model), inputs)
+model_forest.lgb.Booster <- function(model, inputs, ...) lgb_forest(lgb_text(model), inputs)
 
 #' @export
-read_forest.dreher_lightgbm_file <- function(model, inputs, ...) {
+model_forest.dreher_lightgbm_file <- function(model, inputs, ...) {
   lgb_forest(model$text, inputs, model$rounds)
 }
 

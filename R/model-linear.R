@@ -1,7 +1,7 @@
 # Readers for lm and glm: exact terms, exact refits.
 
 #' @export
-read_task.lm <- function(model, ...) {
+model_task.lm <- function(model, ...) {
   if (inherits(model, "mlm")) {
     stop_model(
       "Linear models with several targets are not supported.",
@@ -12,7 +12,7 @@ read_task.lm <- function(model, ...) {
 }
 
 #' @export
-read_task.glm <- function(model, ...) {
+model_task.glm <- function(model, ...) {
   if (!model$family$family %in% c("binomial", "quasibinomial")) {
     return(list(task = "regression", classes = NULL))
   }
@@ -36,7 +36,7 @@ read_task.glm <- function(model, ...) {
 }
 
 #' @export
-read_inputs.lm <- function(model, train = NULL, ...) {
+model_inputs.lm <- function(model, train = NULL, ...) {
   predictors <- plain_columns(stats::terms(model))
   levels <- if (!is.null(train)) {
     levels_of_rows(train, intersect(predictors, names(train)))
@@ -55,7 +55,7 @@ read_inputs.lm <- function(model, train = NULL, ...) {
 }
 
 #' @export
-read_predictions.lm <- function(model, data, ...) {
+model_predictions.lm <- function(model, data, ...) {
   # A rank-deficient fit predicts as R does; its warning is said once, when the study is set up.
   back_transform(stats::terms(model))$inverse(as.double(suppressWarnings(stats::predict(
     model, data
@@ -63,15 +63,15 @@ read_predictions.lm <- function(model, data, ...) {
 }
 
 #' @export
-read_predictions.glm <- function(model, data, ...) {
+model_predictions.glm <- function(model, data, ...) {
   p <- as.double(suppressWarnings(stats::predict(model, data, type = "response")))
-  classes <- read_task(model)$classes
+  classes <- model_task(model)$classes
   if (is.null(classes)) return(back_transform(stats::terms(model))$inverse(p))
   matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
 }
 
 #' @export
-read_coefficients.lm <- function(model, ...) {
+model_coefficients.lm <- function(model, ...) {
   terms <- stats::delete.response(stats::terms(model))
   # given beside the formula: known for the training rows only
   if (!is.null(model$call$offset)) return(NULL)

@@ -12,9 +12,11 @@ reader_aliases <- c(
 )
 
 has_own_reader <- function(class) {
-  name <- paste0("read_predictions.", class)
+  name <- paste0("model_predictions.", class)
   class %in% reader_aliases || exists(name, envir = globalenv(), mode = "function") ||
-    !is.null(utils::getS3method("read_predictions", class, optional = TRUE, envir = topenv()))
+    !is.null(utils::getS3method(
+      "model_predictions", class, optional = TRUE, envir = topenv()
+    ))
 }
 
 # A model as the readers take it, or an error with the way out.
@@ -87,7 +89,7 @@ readers_object <- function(object) {
 family_of <- function(model) if (is.list(model$family)) model$family else stats::gaussian()
 
 #' @export
-read_task.dreher_own_predict <- function(model, ...) {
+model_task.dreher_own_predict <- function(model, ...) {
   family <- family_of(model$model)$family
   if (!is.character(family) || length(family) != 1) {
     stop_model(
@@ -101,11 +103,11 @@ read_task.dreher_own_predict <- function(model, ...) {
   if (!family %in% c("binomial", "quasibinomial")) {
     return(list(task = "regression", classes = NULL))
   }
-  read_task.glm(model$model)
+  model_task.glm(model$model)
 }
 
 #' @export
-read_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
+model_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
   terms <- model$model$terms
   predictors <- plain_columns(terms)
   levels <- if (!is.null(train)) {
@@ -124,9 +126,9 @@ read_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
 }
 
 #' @export
-read_predictions.dreher_own_predict <- function(model, data, ...) {
+model_predictions.dreher_own_predict <- function(model, data, ...) {
   p <- as.double(suppressWarnings(stats::predict(model$model, data, type = "response")))
-  classes <- read_task(model)$classes
+  classes <- model_task(model)$classes
   if (is.null(classes)) return(back_transform(model$model$terms)$inverse(p))
   matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
 }

@@ -162,11 +162,11 @@ wrapped_task <- function(fit, engine, model, rows) {
 
 # Numbers as names ("0", "1") say nothing: a booster counts its classes so whatever they are called.
 class_order <- function(fit, engine, encoded, own = predict_wrapped(fit, encoded)) {
-  stated <- read_task(engine)$classes
+  stated <- model_task(engine)$classes
   counted <- identical(stated, as.character(seq_along(stated) - 1))
   if (!is.null(stated) && !counted && all(stated %in% fit$lvl)) return(stated)
   if (length(fit$lvl) != 2) return(fit$lvl)
-  second <- read_predictions(engine, encoded)[, 2]
+  second <- model_predictions(engine, encoded)[, 2]
   apart <- colSums(abs(own[, fit$lvl, drop = FALSE] - second))
   fit$lvl[order(-apart)]
 }

@@ -23,7 +23,7 @@ glmnet_path <- function(model) {
 }
 
 #' @export
-read_task.glmnet <- function(model, ...) {
+model_task.glmnet <- function(model, ...) {
   path <- glmnet_path(model)
   kind <- class(path)[1]
   if (kind %in% c("lognet", "multnet")) {
@@ -39,7 +39,7 @@ read_task.glmnet <- function(model, ...) {
 }
 
 #' @export
-read_inputs.glmnet <- function(model, train = NULL, ...) {
+model_inputs.glmnet <- function(model, train = NULL, ...) {
   beta <- glmnet_path(model)$beta
   new_inputs(
     setdiff(rownames(if (is.list(beta)) beta[[1]] else beta), idle_column),
@@ -53,7 +53,7 @@ idle_column <- "(idle)"
 glmnet_columns <- function(data, model) {
   beta <- glmnet_path(model)$beta
   idle <- idle_column %in% rownames(if (is.list(beta)) beta[[1]] else beta)
-  beside_idle(as.matrix(data[read_inputs(model)$predictors]), idle)
+  beside_idle(as.matrix(data[model_inputs(model)$predictors]), idle)
 }
 
 beside_idle <- function(x, idle = ncol(x) < 2) {
@@ -61,7 +61,7 @@ beside_idle <- function(x, idle = ncol(x) < 2) {
 }
 
 #' @export
-read_predictions.glmnet <- function(model, data, ...) {
+model_predictions.glmnet <- function(model, data, ...) {
   rlang::check_installed("glmnet", "to predict with a glmnet model")
   out <- stats::predict(
     model,
@@ -69,7 +69,7 @@ read_predictions.glmnet <- function(model, data, ...) {
     s = glmnet_penalty(model),
     type = "response"
   )
-  task <- read_task(model)
+  task <- model_task(model)
   if (task$task == "regression") return(as.double(out))
   if (length(task$classes) == 2) {
     return(matrix(c(1 - out, out), ncol = 2, dimnames = list(NULL, task$classes)))
@@ -78,7 +78,7 @@ read_predictions.glmnet <- function(model, data, ...) {
 }
 
 #' @export
-read_coefficients.glmnet <- function(model, ...) {
+model_coefficients.glmnet <- function(model, ...) {
   rlang::check_installed("glmnet", "to read a glmnet model")
   if (isTRUE(glmnet_path(model)$offset)) return(NULL)
   beta <- stats::coef(model, s = glmnet_penalty(model))
@@ -92,7 +92,7 @@ read_coefficients.glmnet <- function(model, ...) {
   } else {
     beta[names(beta) != idle_column]
   }
-  columns <- read_inputs(model)$predictors
+  columns <- model_inputs(model)$predictors
   link <- switch(
     class(glmnet_path(model))[1],
     lognet = "logit",
@@ -111,16 +111,18 @@ read_coefficients.glmnet <- function(model, ...) {
 }
 
 #' @export
-read_task.cv.glmnet <- function(model, ...) read_task.glmnet(model)
+model_task.cv.glmnet <- function(model, ...) model_task.glmnet(model)
 
 #' @export
-read_inputs.cv.glmnet <- function(model, train = NULL, ...) read_inputs.glmnet(model, train)
+model_inputs.cv.glmnet <- function(model, train = NULL, ...) model_inputs.glmnet(model, train)
 
 #' @export
-read_predictions.cv.glmnet <- function(model, data, ...) read_predictions.glmnet(model, data)
+model_predictions.cv.glmnet <- function(model, data, ...) {
+  model_predictions.glmnet(model, data)
+}
 
 #' @export
-read_coefficients.cv.glmnet <- function(model, ...) read_coefficients.glmnet(model)
+model_coefficients.cv.glmnet <- function(model, ...) model_coefficients.glmnet(model)
 
 # The same family, mixing and penalty; where cv.glmnet chose the penalty, it chooses again.
 #' @export
@@ -169,13 +171,13 @@ refit_model.cv.glmnet <- function(
 }
 
 #' @export
-read_task.multinom <- function(model, ...) list(task = "classification", classes = model$lev)
+model_task.multinom <- function(model, ...) list(task = "classification", classes = model$lev)
 
 #' @export
-read_inputs.multinom <- function(model, train = NULL, ...) read_inputs.lm(model, train)
+model_inputs.multinom <- function(model, train = NULL, ...) model_inputs.lm(model, train)
 
 #' @export
-read_predictions.multinom <- function(model, data, ...) {
+model_predictions.multinom <- function(model, data, ...) {
   rlang::check_installed("nnet", "to predict with a multinom model")
   out <- stats::predict(model, data, type = "probs")
   if (length(model$lev) == 2) out <- cbind(1 - out, out)
@@ -183,7 +185,7 @@ read_predictions.multinom <- function(model, data, ...) {
 }
 
 #' @export
-read_coefficients.multinom <- function(model, ...) {
+model_coefficients.multinom <- function(model, ...) {
   beta <- stats::coef(model)
   two <- length(model$lev) == 2
   beta <- if (two) beta else cbind(0, t(beta))

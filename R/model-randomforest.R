@@ -2,7 +2,7 @@
 # number of levels it takes). Rows with missing values are refused, as it refuses them.
 
 #' @export
-read_task.randomForest <- function(model, ...) {
+model_task.randomForest <- function(model, ...) {
   switch(
     model$type,
     regression = list(task = "regression", classes = NULL),
@@ -15,7 +15,7 @@ read_task.randomForest <- function(model, ...) {
 }
 
 #' @export
-read_inputs.randomForest <- function(model, train = NULL, ...) {
+model_inputs.randomForest <- function(model, train = NULL, ...) {
   if (is.null(model$forest)) {
     stop_model(
       "The randomForest model holds no forest.", todo = "Fit it with keep.forest = TRUE."
@@ -37,7 +37,7 @@ read_inputs.randomForest <- function(model, train = NULL, ...) {
 }
 
 #' @export
-read_predictions.randomForest <- function(model, data, ...) {
+model_predictions.randomForest <- function(model, data, ...) {
   rlang::check_installed("randomForest", "to predict with a randomForest model")
   if (model$type == "regression") return(as.double(stats::predict(model, data)))
   out <- stats::predict(model, data, type = "prob")
@@ -45,7 +45,7 @@ read_predictions.randomForest <- function(model, data, ...) {
 }
 
 #' @export
-read_forest.randomForest <- function(model, inputs, ...) {
+model_forest.randomForest <- function(model, inputs, ...) {
   f <- model$forest
   if (!is.null(model$coefs)) return(NULL)   # bias-corrected: no longer a mean over trees
   trees <- lapply(seq_len(f$ntree), function(t) randomforest_tree(model, t))

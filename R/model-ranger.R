@@ -6,7 +6,7 @@
 # from the holdout rows would shift all others without a word.
 
 #' @export
-read_task.ranger <- function(model, ...) {
+model_task.ranger <- function(model, ...) {
   if (model$treetype == "Regression") return(list(task = "regression", classes = NULL))
   if (!model$treetype %in% c("Classification", "Probability estimation")) {
     stop_model(
@@ -37,7 +37,7 @@ ranger_forest <- function(model) {
 }
 
 #' @export
-read_inputs.ranger <- function(model, train = NULL, ...) {
+model_inputs.ranger <- function(model, train = NULL, ...) {
   predictors <- ranger_forest(model)$independent.variable.names
   levels <- if (!is.null(train)) {
     levels_of_rows(train, intersect(predictors, names(train)))
@@ -48,7 +48,7 @@ read_inputs.ranger <- function(model, train = NULL, ...) {
 }
 
 #' @export
-read_predictions.ranger <- function(model, data, ...) {
+model_predictions.ranger <- function(model, data, ...) {
   rlang::check_installed("ranger", "to predict with a ranger model")
   if (model$treetype == "Classification") {
     votes <- stats::predict(model, data, predict.all = TRUE, num.threads = 1)$predictions
@@ -70,7 +70,7 @@ read_predictions.ranger <- function(model, data, ...) {
 }
 
 #' @export
-read_forest.ranger <- function(model, inputs, ...) {
+model_forest.ranger <- function(model, inputs, ...) {
   f <- ranger_forest(model)
   columns <- f$independent.variable.names
   levels <- stats::setNames(

@@ -5,7 +5,7 @@
 # behind its primary: primary -missing-> surrogate 1 -missing-> surrogate 2 ... -missing-> majority.
 
 #' @export
-read_task.rpart <- function(model, ...) {
+model_task.rpart <- function(model, ...) {
   if (model$method == "class") {
     return(list(task = "classification", classes = attr(model, "ylevels")))
   }
@@ -19,7 +19,7 @@ read_task.rpart <- function(model, ...) {
 }
 
 #' @export
-read_inputs.rpart <- function(model, train = NULL, ...) {
+model_inputs.rpart <- function(model, train = NULL, ...) {
   predictors <- plain_columns(model$terms)
   levels <- if (!is.null(train)) {
     levels_of_rows(train, intersect(predictors, names(train)))
@@ -36,7 +36,7 @@ read_inputs.rpart <- function(model, train = NULL, ...) {
 }
 
 #' @export
-read_predictions.rpart <- function(model, data, ...) {
+model_predictions.rpart <- function(model, data, ...) {
   rlang::check_installed("rpart", "to predict with an rpart model")
   if (model$method == "class") {
     return(unname_rows(stats::predict(
@@ -52,7 +52,7 @@ unname_rows <- function(x) {
 }
 
 #' @export
-read_forest.rpart <- function(model, inputs, ...) {
+model_forest.rpart <- function(model, inputs, ...) {
   columns <- attr(model$terms, "term.labels")
   bare <- gsub("^`|`$", "", columns)
   if (!all(bare %in% inputs$predictors)) return(NULL)  # the formula transforms its predictors

@@ -60,24 +60,24 @@ new_xgb_file <- function(bytes, rounds, output, columns) {
   )
   xgb_classes(learner)
   if (booster == "gblinear") {
-    read_coefficients(model)
+    model_coefficients(model)
   } else {
-    read_forest(model, read_inputs(model))
+    model_forest(model, model_inputs(model))
   }  # refused here, not later
   model
 }
 
 #' @export
-read_task.xgb.Booster <- function(model, ...) {
+model_task.xgb.Booster <- function(model, ...) {
   classes <- booster_classes(model, xgb_settings(model))
   list(task = if (is.null(classes)) "regression" else "classification", classes = classes)
 }
 
 #' @export
-read_task.dreher_xgboost_file <- function(model, ...) read_task.xgb.Booster(model)
+model_task.dreher_xgboost_file <- function(model, ...) model_task.xgb.Booster(model)
 
 #' @export
-read_inputs.xgb.Booster <- function(model, train = NULL, ...) {
+model_inputs.xgb.Booster <- function(model, train = NULL, ...) {
   names <- booster_columns(model)
   if (!length(names)) {
     stop_model(
@@ -115,17 +115,17 @@ booster_matrix <- function(data, columns) {
 }
 
 #' @export
-read_inputs.dreher_xgboost_file <- function(model, train = NULL, ...) {
+model_inputs.dreher_xgboost_file <- function(model, train = NULL, ...) {
   new_inputs(model$columns, missing = TRUE)
 }
 
 #' @export
-read_predictions.xgb.Booster <- function(model, data, ...) {
-  xgb_predictions(model, data, read_inputs(model)$predictors, xgb_settings(model))
+model_predictions.xgb.Booster <- function(model, data, ...) {
+  xgb_predictions(model, data, model_inputs(model)$predictors, xgb_settings(model))
 }
 
 #' @export
-read_predictions.dreher_xgboost_file <- function(model, data, ...) {
+model_predictions.dreher_xgboost_file <- function(model, data, ...) {
   comparable <- requireNamespace("xgboost", quietly = TRUE) &&
     xgb_targets(model$learner) == 1
   if (!comparable) return(file_predictions(model, data))
@@ -184,7 +184,7 @@ xgb_predictions <- function(booster, data, columns, learner, rounds = NULL) {
 }
 
 #' @export
-read_forest.xgb.Booster <- function(model, inputs, ...) {
+model_forest.xgb.Booster <- function(model, inputs, ...) {
   if (xgb_booster(xgb_settings(model)) == "gblinear") return(NULL)
   # As the library's own predictions after early stopping.
   xgb_forest(
@@ -196,7 +196,7 @@ read_forest.xgb.Booster <- function(model, inputs, ...) {
 }
 
 #' @export
-read_forest.dreher_xgboost_file <- function(model, inputs, ...) {
+model_forest.dreher_xgboost_file <- function(model, inputs, ...) {
   if (xgb_booster(model$learner) == "gblinear") return(NULL)
   xgb_forest(model$learner, inputs, rounds = model$rounds, output = model$output)
 }
@@ -204,10 +204,10 @@ read_forest.dreher_xgboost_file <- function(model, inputs, ...) {
 # A linear booster: one weight per column and output, then the intercepts. Absent values add
 # nothing.
 #' @export
-read_coefficients.xgb.Booster <- function(model, ...) {
+model_coefficients.xgb.Booster <- function(model, ...) {
   if (xgb_booster(xgb_settings(model)) != "gblinear") return(NULL)
   learner <- xgb_content(model)
-  columns <- read_inputs(model)$predictors
+  columns <- model_inputs(model)$predictors
   link <- xgb_links[[xgb_objective(learner)]]
   classes <- booster_classes(model, learner)
   targets <- xgb_targets(learner)
@@ -245,8 +245,8 @@ read_coefficients.xgb.Booster <- function(model, ...) {
 }
 
 #' @export
-read_coefficients.dreher_xgboost_file <- function(model, ...) {
-  read_coefficients.xgb.Booster(model)
+model_coefficients.dreher_xgboost_file <- function(model, ...) {
+  model_coefficients.xgb.Booster(model)
 }
 
 #' @export
@@ -266,7 +266,7 @@ refit_model.xgb.Booster <- function(
   }
   # Boosters do not keep which columns hold categories; their splits tell.
   forest <- if (xgb_booster(xgb_settings(model)) != "gblinear") {
-    read_forest(model, read_inputs(model))
+    model_forest(model, model_inputs(model))
   }
   coded <- unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
   y <- data[[target]]

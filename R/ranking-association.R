@@ -4,13 +4,13 @@
 #' else is looked at?
 #'
 #' @inheritParams rank_permutation
-#' @param measure `"rank"` (default): rank association on a common scale of 0 to 1. `"variance"`:
+#' @param form `"rank"` (default): rank association on a common scale of 0 to 1. `"variance"`:
 #'   the predictor's own scaled spread, which knows nothing of the target. `"score"`: by how much
 #'   the study's metric beats the constant with this predictor alone (the target's mean, or class
 #'   shares, in 20 bins or per level of the training rows).
-#' @param draws Number of bootstrap draws behind the standard errors of `"rank"`.
+#' @param times Number of bootstrap draws behind the standard errors of `"rank"`.
 #' @return A [ranking] of method `association`, `model` being `(no model)`. For `"rank"` and
-#'   `"score"` `about` is `learner`, with an interval. Entry `statistics` of its
+#'   `"score"` `inference` is `learner`, with an interval. Entry `statistics` of its
 #'   [details][ranking_details()] holds a data frame of `predictor`, `kind` (which measure of
 #'   association), `n` (rows with both known), `sign` (for two ordered columns), `p_value` and
 #'   `p_adjusted` (Holm).
@@ -32,11 +32,11 @@
 #' rank_association(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
 rank_association <- function(
-    study, ..., measure = "rank", draws = 200, level = 0.95, seed = 1) {
+    study, ..., form = "rank", times = 200, level = 0.95, seed = 1) {
   st <- open_ranking(study, "rank_association", ...)
   train <- need_train(st, "Ranking by association")
-  measure <- check_choice(measure, c("rank", "variance", "score"), "measure")
-  draws <- check_count(draws, "draws", least = 2)
+  form <- check_choice(form, c("rank", "variance", "score"), "form")
+  times <- check_count(times, "times", least = 2)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   if (nrow(train) < 10) {
@@ -47,26 +47,26 @@ rank_association <- function(
   }
   predictors <- st$predictors
   one <- switch(
-    measure,
+    form,
     rank = associate_ranks,
     variance = associate_variance,
     score = associate_score
   )
-  found <- lapply(predictors, function(p) one(st, p, draws, seed))
+  found <- lapply(predictors, function(p) one(st, p, times, seed))
   get <- function(field) vapply(found, function(f) as.double(f[[field]]), 0)
-  limits <- association_limits(measure, get("value"), get("std_error"), get("df"), level)
+  limits <- association_limits(form, get("value"), get("std_error"), get("df"), level)
   nobody <- list(name = "(no model)", class = "none")
   settings <- new_settings(
     nobody,
     "association",
     on_train,
     nrow(train),
-    form = measure,
+    form = form,
     measures = c(
       rank = "rank association, each alone",
       variance = "spread over the mean absolute value",
       score = paste("gain in", st$metric$label, "over the constant, each alone")
-    )[[measure]]
+    )[[form]]
   )
   table <- ranking_rows(
     st,
@@ -76,7 +76,7 @@ rank_association <- function(
     get("std_error"),
     limits$lower,
     limits$upper,
-    about = if (measure == "variance") "rows" else "learner",
+    inference = if (form == "variance") "rows" else "learner",
     flag = unname(flags_of(st)$predictors[predictors])
   )
   p_value <- get("p_value")
@@ -92,11 +92,11 @@ rank_association <- function(
 }
 
 # On the scale from 0 to 1 limits stay within it.
-association_limits <- function(measure, value, std_error, df, level) {
+association_limits <- function(form, value, std_error, df, level) {
   half <- ifelse(is.na(df), NA, suppressWarnings(stats::qt((1 + level) / 2, df))) * std_error
   lower <- value - half
   upper <- value + half
-  if (measure != "rank") return(list(lower = lower, upper = upper))
+  if (form != "rank") return(list(lower = lower, upper = upper))
   list(lower = pmax(lower, 0), upper = pmin(upper, 1))
 }
 
@@ -111,7 +111,7 @@ as_ordered <- function(x) {
   }
 }
 
-associate_ranks <- function(st, p, draws, seed) {
+associate_ranks <- function(st, p, times, seed) {
   x <- st$train[[p]]
   y <- st$train[[st$target]]
   both <- !is.na(x)
@@ -120,7 +120,7 @@ associate_ranks <- function(st, p, draws, seed) {
   n <- length(x)
   out <- c(list(n = n), association(x, y))
   if (is.na(out$value)) return(c(out, list(std_error = NA, df = NA)))
-  values <- with_stream(seed, c("association", p), vapply(seq_len(draws), function(b) {
+  values <- with_stream(seed, c("association", p), vapply(seq_len(times), function(b) {
     i <- sample.int(n, replace = TRUE)
     association(x[i], y[i])$value
   }, 0))
@@ -229,7 +229,7 @@ associate_variance <- function(st, p, ...) {
 }
 
 # The study's metric with this predictor alone, against the constant, on the holdout rows.
-associate_score <- function(st, p, draws, seed) {
+associate_score <- function(st, p, times, seed) {
   fitted <- fit_alone(st, p, st$train, st$data)
   gain <- loss_with_error(
     st$metric, row_info(st, st$data), predict_constant(st, st$data), fitted, seed

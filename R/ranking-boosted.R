@@ -71,7 +71,7 @@ gains_on_training_rows <- function(st, model, gain, form, measures, units, flags
     of <- if (is.null(k)) rep(TRUE, length(groups)) else groups == k
     ranking_rows(
       st, settings, names(units), rowSums(sum_units(gain[, of, drop = FALSE], units)),
-      about = "rows", class = class, flag = flags
+      inference = "rows", class = class, flag = flags
     )
   })
 }
@@ -90,7 +90,7 @@ worth_on_holdout <- function(st, model, held, units, flags, level) {
     limits <- t_limits(worth, std_error, n - 1, level)
     ranking_rows(
       st, settings, names(units), worth, std_error, limits$lower, limits$upper,
-      about = "model", class = class, flag = flags
+      inference = "model", class = class, flag = flags
     )
   })
 }

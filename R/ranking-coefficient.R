@@ -4,19 +4,19 @@
 #' a predictor over the training rows?
 #'
 #' @inheritParams rank_permutation
-#' @param unit `"predictor"` (default): all terms that use a predictor, jointly. `"term"`: each
+#' @param form `"predictor"` (default): all terms that use a predictor, jointly. `"term"`: each
 #'   term of the formula by itself.
 #' @return A [ranking] of method `coefficient`, on the scale of the linear predictor (for `lm` the
-#'   target's unit, for a logit log-odds). `about` is `learner`: the interval is that of the fit's
-#'   own standard errors; `NA` for models that have none (penalised, multinomial), where `about`
-#'   is `rows`. Entry `statistics` of its [details][ranking_details()] holds, per model, a data
-#'   frame of `predictor`, `columns` (coefficients involved), `sign` (+1, -1, or `NA` for several
-#'   columns), `statistic`, `df` and `p_value` (joint Wald test: F for `lm`, chi squared
-#'   otherwise; `NA` without standard errors). Flag `aliased`: at least one coefficient could not
-#'   be estimated; `nearly aliased`: the error of its contribution is more than a thousand times
-#'   that of the best determined column, because other columns all but repeat it, so that its
-#'   place says little. With several classes: a set of rows per class, its coefficients taken
-#'   against the classes' mean, and their sum.
+#'   target's unit, for a logit log-odds). `inference` is `learner`: the interval is that of the
+#'   fit's own standard errors; `NA` for models that have none (penalised, multinomial), where
+#'   `inference` is `rows`. Entry `statistics` of its [details][ranking_details()] holds, per
+#'   model, a data frame of `predictor`, `columns` (coefficients involved), `sign` (+1, -1, or
+#'   `NA` for several columns), `statistic`, `df` and `p_value` (joint Wald test: F for `lm`, chi
+#'   squared otherwise; `NA` without standard errors). Flag `aliased`: at least one coefficient
+#'   could not be estimated; `nearly aliased`: the error of its contribution is more than a
+#'   thousand times that of the best determined column, because other columns all but repeat it,
+#'   so that its place says little. With several classes: a set of rows per class, its
+#'   coefficients taken against the classes' mean, and their sum.
 #' @details For the columns G of a predictor with coefficients b, their covariance S over the
 #'   training rows and the covariance V of b, \eqn{I = \sqrt{b'Sb}}: the standard deviation of
 #'   what G adds to the linear
@@ -34,10 +34,10 @@
 #' rank_coefficients(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
 rank_coefficients <- function(
-    study, ..., models = NULL, unit = "predictor", level = 0.95) {
+    study, ..., models = NULL, form = "predictor", level = 0.95) {
   st <- open_ranking(study, "rank_coefficients", ...)
   need_train(st, "Ranking by coefficients")
-  unit <- check_choice(unit, c("predictor", "term"), "unit")
+  form <- check_choice(form, c("predictor", "term"), "form")
   level <- check_fraction(level, "level")
   models <- pick_models(st, models)
   bare <- vapply(models, function(m) is.null(m$linear), NA)
@@ -50,22 +50,22 @@ rank_coefficients <- function(
       todo = "Rank them by permutation or Shapley importance."
     )
   }
-  parts <- lapply(models[!bare], weigh_model, st = st, unit = unit, level = level)
+  parts <- lapply(models[!bare], weigh_model, st = st, form = form, level = level)
   join_parts(
     st,
     parts,
     NA_integer_,
     level,
-    left_out = leave_out("coefficient", names(models)[bare], "it has no coefficients")
+    left_out = leave_out("coefficients", names(models)[bare], "it has no coefficients")
   )
 }
 
-weigh_model <- function(model, st, unit, level) {
+weigh_model <- function(model, st, form, level) {
   linear <- model$linear
   design <- linear$design(model_rows(st, model, st$train, "train"))
   # of one predictor at a time: the whole matrix may be huge
   S <- function(columns) stats::cov(design[, columns, drop = FALSE])
-  groups <- columns_of_terms(linear, model$inputs$predictors, unit)
+  groups <- columns_of_terms(linear, model$inputs$predictors, form)
   beta <- as.matrix(linear$beta)
   if (ncol(beta) > 1) {
     return(weigh_classes(model, st, groups, beta, S, nrow(design), level))
@@ -81,12 +81,13 @@ weigh_model <- function(model, st, unit, level) {
   limits <- t_limits(
     importance, std_error, if (is.null(linear$df)) Inf else linear$df, level
   )
-  flags <- coefficient_flags(st, model, groups, unit, get("inflation"))
+  flags <- coefficient_flags(st, model, groups, form, get("inflation"))
   settings <- new_settings(
     model,
-    "coefficient",
+    "coefficients",
     on_train,
     nrow(design),
+    form = if (form == "term") "term" else "plain",
     measures = "sd of its part of the linear predictor",
     scale = linear_scale(linear$link)
   )
@@ -98,7 +99,7 @@ weigh_model <- function(model, st, unit, level) {
     std_error,
     pmax(limits$lower, 0),
     limits$upper,
-    about = if (is.null(linear$vcov)) "rows" else "learner",
+    inference = if (is.null(linear$vcov)) "rows" else "learner",
     flag = flags
   )
   statistics <- data.frame(
@@ -114,8 +115,8 @@ weigh_model <- function(model, st, unit, level) {
 }
 
 # Which coefficients belong to each predictor, or to each term.
-columns_of_terms <- function(linear, predictors, unit) {
-  if (unit == "term") {
+columns_of_terms <- function(linear, predictors, form) {
+  if (form == "term") {
     each <- lapply(seq_along(linear$columns), function(t) which(linear$term == t))
     return(stats::setNames(each, names(linear$columns)))
   }
@@ -131,9 +132,9 @@ columns_of_terms <- function(linear, predictors, unit) {
   })
 }
 
-coefficient_flags <- function(st, model, groups, unit, inflation) {
+coefficient_flags <- function(st, model, groups, form, inflation) {
   linear <- model$linear
-  own <- if (unit == "predictor") {
+  own <- if (form == "predictor") {
     flags_of(st)$predictors[names(groups)]
   } else {
     rep("", length(groups))
@@ -217,7 +218,7 @@ weigh_classes <- function(model, st, groups, beta, S, n, level) {
   flags <- join_flags(rep("", length(groups)), flags_of(st)$models[[model$name]])
   settings <- new_settings(
     model,
-    "coefficient",
+    "coefficients",
     on_train,
     n,
     measures = "sd of its part of the linear predictors",
@@ -225,7 +226,7 @@ weigh_classes <- function(model, st, groups, beta, S, n, level) {
   )
   one <- function(importance, class) {
     ranking_rows(
-      st, settings, names(groups), as.vector(importance), about = "rows", class = class,
+      st, settings, names(groups), as.vector(importance), inference = "rows", class = class,
       flag = flags
     )
   }
@@ -238,7 +239,7 @@ weigh_classes <- function(model, st, groups, beta, S, n, level) {
 
 coefficient_record <- function() {
   list(
-    name = "coefficient", label = "Coefficient", needs = c("train", "coefficients"),
+    name = "coefficients", label = "Coefficient", needs = c("train", "coefficients"),
     rank = function(st, model, evaluation, settings) {
       rank_coefficients(st, models = model, level = settings$level)
     }

@@ -135,7 +135,7 @@ permute_within <- function(context, info, evaluation, units, form, repeats, leve
     seed,
     level,
     shuffle_share(estimates),
-    ifelse(quality$strata == 1, "1 stratum", "")
+    ifelse(quality$strata == 1, "not conditioned", "")
   )
   attr(out, "row_values") <- list()
   out <- set_detail(out, "strata", quality)
@@ -146,7 +146,7 @@ permute_within <- function(context, info, evaluation, units, form, repeats, leve
 quality_of_strata <- function(model, strata) {
   data.frame(
     model = rep(model, length(strata)),
-    unit = names(strata),
+    group = names(strata),
     strata = vapply(strata, function(s) max(s$stratum), 1L),
     smallest = vapply(strata, function(s) min(tabulate(s$stratum)), 1L),
     explained = vapply(strata, `[[`, 0, "explained"),

@@ -10,7 +10,7 @@ flags_of <- function(st) {
 
 find_flags <- function(st) {
   found <- find_suspects(st, st$predictors)
-  words <- c(leak = "leak?", identifier = "identifier", "many levels" = "many levels")
+  words <- c(leak = "possible leak", identifier = "identifier", "many levels" = "many levels")
   found <- found[found$finding %in% names(words), ]
   predictors <- vapply(
     stats::setNames(nm = st$predictors),

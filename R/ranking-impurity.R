@@ -10,22 +10,21 @@
 #'   `keep.inbag = TRUE`) and `"holdout"` (the study's holdout rows). Default: `"train"`, and
 #'   `"oob"` where the counts are there. Both side by side show what is split-selection bias.
 #' @param form For rows not seen, forests and single trees: `"covariance"` (default) or `"gain"`.
-#' @param unit `"predictor"` (default), or `"family"`: predictors of one family of the dictionary
-#'   are ranked as one, tree by tree.
+#' @param groups `NULL` (default): each predictor by itself; or `"family"`: predictors of one
+#'   family of the dictionary are ranked as one, tree by tree.
 #' @param correct TRUE: instead, take off from the classical form what permuted copies of the
 #'   predictors earn when they are added and the model is trained again.
 #' @param refits Number of refits for `correct`.
 #' @return A [ranking]. `importance` is the mean over trees, in squared units of the target, or of
 #'   the Gini impurity; columns `form` and `rows` tell what is ranked apart: `plain` (all training
 #'   rows), `in-bag` (each tree's own rows), `covariance` or `gain` on `oob` and `holdout` rows,
-#'   `corrected`, `stored`. `std_error` is the spread over trees over the
-#'   root of their number: the Monte-Carlo error of the forest, not of the sample; `about` is
-#'   `rows`: no interval. Only for boosted trees on holdout rows it is the error of a mean over
-#'   rows, `about` is `model`, and there is an interval. A predictor with several encoded columns
-#'   gets their sum; a column that stems from two predictors stands by itself, as `a & b`. With
-#'   more than two classes there is a set of rows per class, and one with `class` `NA` for their
-#'   sum. Flag `in-bag only`: at least half an even share in the bag, and nothing on rows not
-#'   seen.
+#'   `corrected`, `stored`. `std_error` is the spread over trees over the root of their number:
+#'   the Monte-Carlo error of the forest, not of the sample; `inference` is `rows`: no interval.
+#'   Only for boosted trees on holdout rows it is the error of a mean over rows, `inference` is
+#'   `model`, and there is an interval. A predictor with several encoded columns gets their sum; a
+#'   column that stems from two predictors stands by itself, as `a & b`. With more than two
+#'   classes there is a set of rows per class, and one with `class` `NA` for their sum. Flag
+#'   `in-sample only`: at least half an even share in the bag, and nothing on rows not seen.
 #' @details *Classical.* For a tree with in-bag weights, a split of node t into L and R earns
 #'   \eqn{(N_t/N)[i(t) - (N_L/N_t)\, i(L) - (N_R/N_t)\, i(R)]}{(N_t/N)[i(t) - (N_L/N_t) i(L) -
 #'   (N_R/N_t) i(R)]}, i the variance or \eqn{\sum_k p_k(1-p_k)}{sum p(1-p)} (Breiman, Friedman,
@@ -79,7 +78,7 @@
 #' rank_impurity(st, rows = c("train", "holdout"))
 #' @export
 rank_impurity <- function(
-    study, ..., models = NULL, rows = NULL, form = "covariance", unit = "predictor",
+    study, ..., models = NULL, rows = NULL, form = "covariance", groups = NULL,
     correct = FALSE, refits = 3, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_impurity", ..., threads = threads)
   need_train(st, "Impurity importance")
@@ -87,7 +86,7 @@ rank_impurity <- function(
     rows <- check_choice(rows, c("train", "oob", "holdout"), "rows", several = TRUE)
   }
   form <- check_choice(form, c("covariance", "gain"), "form")
-  unit <- check_choice(unit, c("predictor", "family"), "unit")
+  groups <- check_families(groups)
   level <- check_fraction(level, "level")
   check_flag(correct, "correct")
   refits <- check_count(refits, "refits")
@@ -103,7 +102,7 @@ rank_impurity <- function(
   }
   chosen <- with_trees(st, models, "Impurity importance")
   parts <- lapply(chosen$models, function(m) {
-    units <- tree_units(st, m, unit)
+    units <- tree_units(st, m, groups)
     if (!is.null(m$forest$boosted)) {
       rank_boosted(m, st, rows, correct, units, level)
     } else if (correct) {
@@ -226,7 +225,7 @@ impurity_part <- function(model, st, evaluation, form, found, flags, units) {
       names(units),
       rowMeans(per_tree),
       std_error = if (several) apply(per_tree, 1, stats::sd) / sqrt(sum(use)) else NA_real_,
-      about = "rows",
+      inference = "rows",
       class = class,
       flag = flags
     )
@@ -296,7 +295,7 @@ correct_model <- function(model, st, units, refits, seed) {
     names(units),
     rowMeans(differences),
     std_error = std_error,
-    about = "learner",
+    inference = "learner",
     flag = flags_of_names(st, model, names(units))
   )
   ranking_part(st, table, settings, seed, NA_real_)

@@ -33,7 +33,7 @@ compare_members <- function(context, info, units, design, seed) {
       }
       data.frame(
         model = context$model$name,
-        unit = u,
+        group = u,
         member = several[[u]],
         importance = unname(each),
         std_error = vapply(of, `[[`, 0, "std_error"),

@@ -10,12 +10,13 @@
 #'   no interval; `"oob"`, the training rows, each with only those trees of a forest that have not
 #'   seen it; a data frame of other rows with the target; or several: words, or a named list of
 #'   data frames.
-#' @param unit What is shuffled: `"predictor"` (default), each by itself; `"family"`, the
+#' @param groups What is shuffled: `NULL` (default), each predictor by itself; `"family"`, the
 #'   predictors of a family of the dictionary together; or a named list of groups of predictors.
 #' @param form `"difference"` (default), or `"ratio"`: the rise of the loss as a share of the
 #'   loss, for losses with a true zero.
-#' @param conditional TRUE: beside the plain form, values are also exchanged only among rows that
-#'   are alike in what the other predictors say of the shuffled one. Needs training rows.
+#' @param shuffle `"marginal"` (default): values are exchanged among all rows. `"conditional"`:
+#'   beside this plain form, also only among rows that are alike in what the other predictors say
+#'   of the shuffled one. Needs training rows.
 #' @param repeats Number of shuffles, at least 1; more than the number of rows less one is brought
 #'   down to it. `"auto"`: 10, doubled up to 160 until the shuffles' own noise is under a tenth of
 #'   the variance of every importance that stands out from zero. `"all"`: every row receives from
@@ -27,12 +28,12 @@
 #' @param threads Number of threads; default: the study's.
 #' @return A [ranking]. `importance` is the rise of the loss (or fall of the score) in the
 #'   metric's unit; with `form = "ratio"` the loss after the shuffle over the loss before it, less
-#'   1. For units of several predictors attribute `members` holds a data frame of each member
-#'   alone (`model`, `unit`, `member`, `importance`, `std_error`), the `joint` value, the `sum`
-#'   over the members, what the joint value is `beyond` the sum, with its paired error
-#'   `beyond_error` (`NA` for metrics with the jackknife), the loss they are measured in
-#'   (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`: adds
-#'   up over predictors that act side by side. Asked for holdout and training rows, attribute
+#'   1. For units of several predictors entry `members` of the [details][ranking_details()] holds
+#'   a data frame of each member alone (`model`, `unit`, `member`, `importance`, `std_error`), the
+#'   `joint` value, the `sum` over the members, what the joint value is `beyond` the sum, with its
+#'   paired error `beyond_error` (`NA` for metrics with the jackknife), the loss they are measured
+#'   in (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`:
+#'   adds up over predictors that act side by side. Asked for holdout and training rows, attribute
 #'   `gap` holds both importances per model and predictor, their difference, and whether the one
 #'   on training rows lies `beyond` the holdout interval. Attribute `twins`, without
 #'   `conditional`, holds the pairs of predictors that go together (correlation of ranks, or of
@@ -81,18 +82,18 @@
 #' squared are turned into them; Brier score), where predictors that act side by side add up, and
 #' beyond two standard errors.
 #'
-#' *Conditional* (column `rows` ends in `conditional`): plain shuffles of correlated predictors
-#' make rows that cannot occur, and lend a predictor that does nothing some of the importance of
-#' those it goes with (Hooker, Mentch and Zhou 2021). A tree of at most three questions, grown on
-#' the training rows and pruned by the one-standard-error rule, predicts the predictor from all
-#' others (for a factor or a group: its first principal coordinate); its leaves are the strata,
-#' those with fewer than 20 rows joined to a neighbour in the order of their means (Molnar et al.
-#' 2023). Attribute `strata` says per predictor how many there are, the size of the smallest, and
-#' the share of the predictor's variance between them (`explained`). With one stratum (flag `1
-#' stratum`) it is the plain form with another draw. What is left of the dependence inside the
-#' strata keeps a predictor that does nothing slightly above zero; conditional values answer
-#' another question than plain ones and are not comparable with them in size. Their intervals take
-#' the strata as given. With `repeats = "all"` they keep to 10 repeats.
+#' *Conditional* (column `form`): plain shuffles of correlated predictors make rows that cannot
+#' occur, and lend a predictor that does nothing some of the importance of those it goes with
+#' (Hooker, Mentch and Zhou 2021). A tree of at most three splits, grown on the training rows and
+#' pruned by the one-standard-error rule, predicts the predictor from all others (for a factor or
+#' a group: its first principal coordinate); its leaves are the strata, those with fewer than 20
+#' rows joined to a neighbour in the order of their means (Molnar et al. 2023). Entry `strata` of
+#' the [details][ranking_details()] says per predictor how many there are, the size of the
+#' smallest, and the share of the predictor's variance between them (`explained`). With one
+#' stratum (flag `not conditioned`) it is the plain form with another draw. What is left of the
+#' dependence inside the strata keeps a predictor that does nothing slightly above zero;
+#' conditional values answer another question than plain ones and are not comparable with them in
+#' size. Their intervals take the strata as given. With `repeats = "all"` they keep to 10 repeats.
 #'
 #' *Ratio*: worked out on the logarithm, whose limits are turned back.
 #'
@@ -123,8 +124,8 @@
 #' rank_permutation(st)
 #' @export
 rank_permutation <- function(
-    study, ..., models = NULL, rows = "holdout", unit = "predictor", form = "difference",
-    conditional = FALSE, repeats = 10, max_rows = NULL, level = 0.95, seed = 1,
+    study, ..., models = NULL, rows = "holdout", groups = NULL, form = "difference",
+    shuffle = "marginal", repeats = 10, max_rows = NULL, level = 0.95, seed = 1,
     threads = NULL) {
   st <- open_ranking(study, "rank_permutation", ..., threads = threads)
   if (!identical(repeats, "auto") && !identical(repeats, "all")) {
@@ -135,10 +136,11 @@ rank_permutation <- function(
   seed <- check_seed(seed)
   form <- check_choice(form, c("difference", "ratio"), "form")
   if (form == "ratio") need_true_zero(st$metric)
-  check_flag(conditional, "conditional")
+  shuffle <- check_choice(shuffle, c("marginal", "conditional"), "shuffle")
+  conditional <- shuffle == "conditional"
   if (conditional) need_train(st, "Conditional permutation (for its strata)")
   models <- pick_models(st, models)
-  units <- lapply(models, function(m) shuffle_units(st, m, unit))
+  units <- lapply(models, function(m) shuffle_units(st, m, groups))
   several <- lapply(pick_several_rows(st, rows), draw_rows, max_rows, seed)
   for (evaluation in several) check_shuffled_rows(evaluation, models, conditional)
   # Asked for alone, the plain form must say who borrows from whom.
@@ -301,13 +303,13 @@ permute_model <- function(
 }
 
 # Importances alone, by unit, on the study's rows: what a path asks for after every step.
-permutation_importances <- function(st, model, unit, repeats, seed) {
+permutation_importances <- function(st, model, groups, repeats, seed) {
   rows <- model_rows(st, model, st$data)
   info <- row_info(st, st$data)
   estimates <- estimate_units(
     open_shuffle(st, model, rows),
     info,
-    shuffle_units(st, model, unit),
+    shuffle_units(st, model, groups),
     shared_design(draw_donors(nrow(rows), repeats, seed, info$block)),
     st$metric,
     "difference",
@@ -348,11 +350,7 @@ permutation_record <- function() {
       permutation_importances(
         inside,
         inside$models[[model]],
-        if (length(groups)) {
-          c(groups, as.list(stats::setNames(nm = alone)))
-        } else {
-          "predictor"
-        },
+        if (length(groups)) c(groups, as.list(stats::setNames(nm = alone))),
         settings$repeats,
         settings$seed
       )

@@ -7,7 +7,7 @@
 #'
 #' @inheritParams rank_permutation
 #' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three),
-#'   `"structure"`, `"coefficient"`, `"association"`, `"refit"` (which trains the model many
+#'   `"structure"`, `"coefficients"`, `"association"`, `"refit"` (which trains the model many
 #'   times).
 #' @param rows Rows to rank on: `"holdout"` (default), `"train"`, a data frame, or several: words,
 #'   or a named list of data frames. With resamples: `NULL` or `"holdout"`, the rows left out of

@@ -76,7 +76,7 @@ summarise_score <- function(st, settings, units, parts, info, level) {
     hide(found$std_error),
     hide(limits$lower),
     hide(limits$upper),
-    about = if (settings$seen) "rows" else "model",
+    inference = if (settings$seen) "rows" else "model",
     flag = join_flags(
       flags_of_units(st, units),
       flags_of(st)$models[[settings$model]],
@@ -129,6 +129,6 @@ flag_movers <- function(ranking) {
   where <- function(d) x_keys(d, c("model", "rows", "slice", "predictor"))
   idle <- table$form == "score" & where(table) %in% where(moves) & !is.na(table$lower) &
     table$lower <= 0
-  ranking$flag[idle] <- join_flags(ranking$flag[idle], "moves only")
+  ranking$flag[idle] <- join_flags(ranking$flag[idle], "no effect on score")
   ranking
 }

@@ -11,9 +11,9 @@
 #' @param of What is divided: `"prediction"` (default), the distance of each prediction from the
 #'   baseline; `"score"`, what the model's loss falls by on the rows when predictors become known;
 #'   or both, side by side.
-#' @param unit Who plays: `"predictor"` (default), each by itself; `"family"`, the predictors of a
-#'   family of the dictionary as one; or a named list of groups of predictors, no predictor in two
-#'   of them; the others play by themselves.
+#' @param groups Who plays: `NULL` (default), each predictor by itself; `"family"`, the predictors
+#'   of a family of the dictionary as one; or a named list of groups of predictors, no predictor
+#'   in two of them; the others play by themselves.
 #' @param value What "not known" means. `"background"` (default): the values of the background
 #'   rows stand in. `"cover"`, for trees: a question about an unknown predictor is answered both
 #'   ways, weighted by the training rows that went there.
@@ -69,8 +69,8 @@
 #' by. Attribute `score` holds what was divided, beside the loss of the constant from the training
 #' rows. Parts can be negative: such a predictor makes predictions worse. With both, a predictor
 #' that has at least 5 % of what moves the predictions and whose part of the score cannot be told
-#' from zero is flagged `moves only`. Fewer background rows make the losses of mean predictions
-#' larger; their number is part of the definition.
+#' from zero is flagged `no effect on score`. Fewer background rows make the losses of mean
+#' predictions larger; their number is part of the definition.
 #'
 #' *Interval:* mean and standard deviation over rows, for this model and these background rows.
 #' Sampling noise makes mean absolute values slightly too large.
@@ -94,7 +94,7 @@
 #' rank_shapley(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
 rank_shapley <- function(
-    study, ..., models = NULL, rows = "holdout", of = "prediction", unit = "predictor",
+    study, ..., models = NULL, rows = "holdout", of = "prediction", groups = NULL,
     value = "background", background = 100, max_rows = NULL, scale = "auto",
     precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_shapley", ..., threads = threads)
@@ -110,7 +110,7 @@ rank_shapley <- function(
   check_shapley_request(rows, of, value)
   several <- pick_several_rows(st, rows)
   if (value == "cover") for (m in models) check_cover(st, m, scale)
-  units <- lapply(models, function(m) shapley_units(st, m, unit))
+  units <- lapply(models, function(m) shapley_units(st, m, groups))
   others <- if (value == "cover") {
     st$train[0, , drop = FALSE]
   } else {
@@ -206,7 +206,7 @@ divide_model <- function(st, model, units, evaluation, others, limits, level, se
     n,
     form = if (is.null(bg)) "cover" else "plain",
     repeats = if (way == "sampled") max(values$pairs) else NA_integer_,
-    measures = "mean size of Shapley values",
+    measures = "mean absolute Shapley value",
     scale = values$scale,
     background = if (is.null(bg)) NA_integer_ else nrow(bg),
     note = paste0(
@@ -257,7 +257,7 @@ parts_of_units <- function(model, label, units, phi, alone, info) {
       data.frame(
         model = model$name,
         rows = label,
-        unit = u,
+        group = u,
         member = several[[u]],
         importance = unname(each[several[[u]]]),
         joint = joint[[u]],
@@ -331,7 +331,7 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
         NA_character_,
         ifelse(
           !sure,
-          "not told from none",
+          "not shown",
           ifelse(abs(r) < 0.5, "mixed", ifelse(r > 0, "rises", "falls"))
         )
       ),
@@ -361,7 +361,7 @@ summarise_shapley <- function(st, settings, units, values, info, level) {
     limits <- t_limits(importance, found$std_error, found$df, level)
     ranking_rows(
       st, settings, predictors, importance, found$std_error,
-      pmax(limits$lower, 0), limits$upper, about = "model", class = class, flag = flags
+      pmax(limits$lower, 0), limits$upper, inference = "model", class = class, flag = flags
     )
   }
   tables <- list(describe(sizes_over_classes(values$phi), NA_character_))
@@ -404,7 +404,7 @@ importances_of_shapley <- function(inside, model, groups, settings) {
     models = model,
     background = 50,
     max_rows = 100,
-    unit = if (length(groups)) groups else "predictor",
+    groups = if (length(groups)) groups,
     seed = settings$seed
   ))
   found <- found[is.na(found$class), ]

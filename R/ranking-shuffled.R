@@ -38,7 +38,7 @@ ranking_of_shuffles <- function(
     hide(get("std_error")),
     hide(get("lower")),
     hide(get("upper")),
-    about = if (seen) "rows" else "model",
+    inference = if (seen) "rows" else "model",
     flag = flags
   )
   ranking_part(st, table, settings, seed, level, values = influence_cube(estimates))

@@ -3,11 +3,11 @@
 #' How often, how early and for how many rows do the trees of a model ask for a predictor?
 #'
 #' @inheritParams rank_permutation
-#' @param what What `importance` counts: `"rows"` (default), how often a row is asked about the
+#' @param form What `importance` counts: `"rows"` (default), how often a row is asked about the
 #'   predictor on its way down a tree; `"splits"`, the number of splits per tree; `"depth"`, how
 #'   early it is asked first, as the mean over trees of 1 / (1 + depth), 0 for trees that never
 #'   ask; `"trees"`, the share of trees that ask.
-#' @return A [ranking] of method `structure`; `about` is `rows`. Entry `statistics` of its
+#' @return A [ranking] of method `structure`; `inference` is `rows`. Entry `statistics` of its
 #'   [details][ranking_details()] holds, per model, a data frame with all four per predictor:
 #'   `splits`, `rows`, `depth` (mean depth of the first use in the trees that ask, the root at 0,
 #'   `NA` if none does) and `trees`.
@@ -24,12 +24,12 @@
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
 #' rank_structure(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' @export
-rank_structure <- function(study, ..., models = NULL, what = "rows", threads = NULL) {
+rank_structure <- function(study, ..., models = NULL, form = "rows", threads = NULL) {
   st <- open_ranking(study, "rank_structure", ..., threads = threads)
   need_train(st, "Ranking by structure")
-  what <- check_choice(what, c("rows", "splits", "depth", "trees"), "what")
+  form <- check_choice(form, c("rows", "splits", "depth", "trees"), "form")
   chosen <- with_trees(st, models, "Ranking by structure")
-  parts <- lapply(chosen$models, survey_model, st = st, what = what)
+  parts <- lapply(chosen$models, survey_model, st = st, form = form)
   join_parts(
     st,
     parts,
@@ -39,19 +39,19 @@ rank_structure <- function(study, ..., models = NULL, what = "rows", threads = N
   )
 }
 
-survey_model <- function(model, st, what) {
+survey_model <- function(model, st, form) {
   use <- forest_use(
     model$forest,
     encode_for_forest(model$forest, model_rows(st, model, st$train, "train")),
     counts_of(model, st),
     st$threads
   )
-  units <- tree_units(st, model, "predictor")
+  units <- tree_units(st, model, NULL)
   first <- first_use(use$depth, units)
   splits <- sum_units(use$splits, units)
   passing <- sum_units(use$passing, units)
   per_tree <- switch(
-    what,
+    form,
     rows = passing,
     splits = splits,
     depth = 1 / (1 + first),
@@ -67,11 +67,11 @@ survey_model <- function(model, st, what) {
     "structure",
     on_train,
     nrow(st$train),
-    form = what,
+    form = form,
     measures = c(
       rows = "questions per row and tree", splits = "splits per tree",
       depth = "earliness of first use", trees = "share of trees"
-    )[[what]]
+    )[[form]]
   )
   table <- ranking_rows(
     st,
@@ -79,7 +79,7 @@ survey_model <- function(model, st, what) {
     names(units),
     rowMeans(per_tree),
     std_error = std_error,
-    about = "rows",
+    inference = "rows",
     flag = flags_of_names(st, model, names(units))
   )
   depth <- rowMeans(ifelse(is.finite(first), first, NA), na.rm = TRUE)

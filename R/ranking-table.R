@@ -5,37 +5,25 @@
 #'
 #' \describe{
 #'   \item{`model`, `method`}{the model's name in the study; `impurity`, `permutation`, `shapley`,
-#'     `structure`, `coefficient`, `association` or `refit`}
-#'   \item{`form`}{what of the method: `plain`; for impurity `in-bag` (the rows each tree was grown
-#'     on), `covariance`, `gain`, `corrected`, `stored`; for permutation `ratio`, `conditional`,
-#'     `conditional ratio`; for Shapley importance `cover`, `score`; for structure, association
-#'     and refits what was asked for}
-#'   \item{`rows`}{the rows it was computed on: `holdout`, `train`, `oob`, `left out` (of a
-#'     resample), `given`, or the name you gave them}
-#'   \item{`class`}{with more than two classes, the class it speaks of; `NA`: all together}
-#'   \item{`slice`, `resample`}{the slice's value and the resample's number where
-#'     [rank_predictors()] was asked for them, else `NA`}
-#'   \item{`predictor`, `family`}{the column, and its family in the dictionary}
-#'   \item{`importance`}{in the unit of the method (see its help page); larger is more important;
-#'     keeps its sign}
-#'   \item{`std_error`, `lower`, `upper`}{standard error and limits of the interval; `NA` where
-#'     `about` is `rows`}
-#'   \item{`share`}{non-negative part over the sum of the non-negative parts, 0 to 1; `NA` if all
-#'     are 0}
-#'   \item{`relative`}{importance over the top importance; `NA` if that is not positive}
-#'   \item{`rank`}{1 is the top; ties share the smaller number}
-#'   \item{`about`}{what the interval speaks of: `model` (this fitted model on new rows), `learner`
-#'     (this way of fitting) or `rows` (these rows; no interval)}
-#'   \item{`flag`}{short warnings, see below}
+#'   `structure`, `coefficient`, `association` or `refit`} \item{`form`}{what of the method:
+#'   `plain`; for impurity `in-bag` (the rows each tree was grown on), `covariance`, `gain`,
+#'   `corrected`, `stored`; for permutation `ratio`, `conditional`, `conditional ratio`; for
+#'   Shapley importance `cover`, `score`; for structure, association and refits what was asked
+#'   for} \item{`rows`}{the rows it was computed on: `holdout`, `train`, `oob`, `left out` (of a
+#'   resample), `given`, or the name you gave them} \item{`class`}{with more than two classes, the
+#'   class it speaks of; `NA`: all together} \item{`slice`, `resample`}{the slice's value and the
+#'   resample's number where [rank_predictors()] was asked for them, else `NA`} \item{`predictor`,
+#'   `family`}{the column, and its family in the dictionary} \item{`importance`}{in the unit of
+#'   the method (see its help page); larger is more important; keeps its sign} \item{`std_error`,
+#'   `lower`, `upper`}{standard error and limits of the interval; `NA` where `inference` is
+#'   `rows`} \item{`share`}{non-negative part over the sum of the non-negative parts, 0 to 1; `NA`
+#'   if all are 0} \item{`relative`}{importance over the top importance; `NA` if that is not
+#'   positive} \item{`rank`}{1 is the top; ties share the smaller number} \item{`inference`}{what
+#'   the interval speaks of: `model` (this fitted model on new rows), `learner` (this way of
+#'   fitting) or `rows` (these rows; no interval)} \item{`flag`}{short warnings, see below}
 #' }
 #'
-#' Flags: `leak?`, `identifier`, `many levels` as in [check_data()]; `no skill`: the model is not
-#' shown to beat a constant, so its ranking may be noise; `few repeats`: fewer than 5; `few
-#' draws`: fewer than 25 refits; `1 stratum`, `twin`: see [rank_permutation()]; `moves only`: see
-#' [rank_shapley()]; `in-bag only`: see [rank_impurity()]; `aliased`, `nearly aliased`: see
-#' [rank_coefficients()]; `training rows`: computed on rows the model has seen, optimistic and
-#' without interval; `not above floor`: see [noise_floor()]; `not converged`: sampling stopped at
-#' its limit before the asked precision.
+#' Flags are explained in [flags].
 #'
 #' Parts of a ranking made with `[` are rankings as long as all columns stay; [bind_rankings()] and
 #' `rbind()` join several.
@@ -61,7 +49,7 @@ ranking_columns <- c(
   class = "character", slice = "character", resample = "integer", predictor = "character",
   family = "character", importance = "double", std_error = "double", lower = "double",
   upper = "double", share = "double", relative = "double", rank = "integer",
-  about = "character", flag = "character"
+  inference = "character", flag = "character"
 )
 
 # What tells the lists of a ranking apart: each list holds every predictor once.
@@ -78,7 +66,8 @@ validate_ranking <- function(x) {
   check_shape(x, ranking_columns, "ranking")
   holds <- function(holds, rule) check_holds(holds, "ranking", rule)
   known <- c(
-    "model", "method", "form", "rows", "predictor", "importance", "rank", "about", "flag"
+    "model", "method", "form", "rows", "predictor", "importance", "rank", "inference",
+    "flag"
   )
   for (name in known) holds(!anyNA(x[[name]]), paste0("column \"", name, "\" has gaps"))
   holds(all(x$lower <= x$upper, na.rm = TRUE), "a lower limit lies above the upper one")
@@ -87,7 +76,8 @@ validate_ranking <- function(x) {
     "a share is not within 0 and 1"
   )
   holds(
-    all(x$about %in% c("model", "learner", "rows")), "column \"about\" holds other words"
+    all(x$inference %in% c("model", "learner", "rows")),
+    "column \"inference\" holds other words"
   )
   keys <- x_keys(x, c(list_columns, "predictor"))
   holds(!anyDuplicated(keys), "a list holds a predictor twice")
@@ -180,7 +170,7 @@ on_train <- list(label = "train", kind = "train")
 # importance etc.: vectors along `predictors`; of: the settings of the list.
 ranking_rows <- function(
     st, of, predictors, importance, std_error = NA_real_, lower = NA_real_,
-    upper = NA_real_, about, class = NA_character_, flag = "") {
+    upper = NA_real_, inference, class = NA_character_, flag = "") {
   d <- st$dictionary
   family <- d$family[match(predictors, d$predictor)]
   bare <- is.na(family) & predictors %in% d$family
@@ -189,7 +179,8 @@ ranking_rows <- function(
     model = of$model, method = of$method, form = of$form, rows = of$rows, class = class,
     slice = of$slice, resample = NA_integer_, predictor = predictors, family = family,
     importance = importance, std_error = std_error, lower = lower, upper = upper,
-    share = NA_real_, relative = NA_real_, rank = NA_integer_, about = about, flag = flag
+    share = NA_real_, relative = NA_real_, rank = NA_integer_, inference = inference,
+    flag = flag
   )
   out <- place_rows(out)
   rownames(out) <- NULL
@@ -458,7 +449,7 @@ shown_ranking <- function(x) {
     table$importance <- vapply(value, mean, 0)
     table$std_error <- vapply(value, stats::sd, 0)
     table$lower <- table$upper <- NA_real_
-    table$about <- "learner"
+    table$inference <- "learner"
   }
   table <- do.call(rbind, lapply(split_ranking(table), place_rows))
   rownames(table) <- NULL

@@ -2,53 +2,58 @@
 # what every rank_*() function asks first.
 
 # What is shuffled together: names, each with its predictors.
-shuffle_units <- function(st, model, unit) {
+shuffle_units <- function(st, model, groups) {
   predictors <- model$inputs$predictors
   alone <- stats::setNames(as.list(predictors), predictors)
-  if (is.character(unit)) {
-    unit <- check_choice(unit, c("predictor", "family"), "unit")
-    if (unit == "predictor") return(alone)
+  if (is.null(groups)) return(alone)
+  if (is.character(groups)) {
+    groups <- check_choice(groups, "family", "groups")
     family <- st$dictionary$family[match(predictors, st$dictionary$predictor)]
-    unit <- split(
+    groups <- split(
       predictors[!is.na(family)],
       factor(family[!is.na(family)], unique(family[!is.na(family)]))
     )
-    return(c(unit, alone[is.na(family)]))
+    return(c(groups, alone[is.na(family)]))
   }
-  fits <- is.list(unit) && length(unit) && !is.null(names(unit)) &&
-    all(nzchar(names(unit))) && !anyDuplicated(names(unit)) &&
-    all(vapply(unit, is.character, NA)) && all(lengths(unit) > 0)
+  fits <- is.list(groups) && length(groups) && !is.null(names(groups)) &&
+    all(nzchar(names(groups))) && !anyDuplicated(names(groups)) &&
+    all(vapply(groups, is.character, NA)) && all(lengths(groups) > 0)
   if (!fits) {
     stop_input(
       paste0(
-        "`unit` must be \"predictor\", \"family\", or a list of predictors' names, ",
+        "`groups` must be NULL, \"family\", or a list of predictors' names, ",
         "each group under a name of its own."
       ),
-      paste0("Given: ", describe_value(unit), ".")
+      paste0("Given: ", describe_value(groups), ".")
     )
   }
-  strange <- setdiff(unlist(unit), st$predictors)
+  strange <- setdiff(unlist(groups), st$predictors)
   if (length(strange)) {
     stop_input(
       paste0(
-        "`unit` names predictors that no model of the study has: ", quote_some(strange),
+        "`groups` names predictors that no model of the study has: ", quote_some(strange),
         "."
       ),
       todo = paste0("Predictors there: ", quote_some(st$predictors, 8), ".")
     )
   }
   # What a model does not use changes nothing.
-  lapply(lapply(unit, unique), intersect, predictors)
+  lapply(lapply(groups, unique), intersect, predictors)
+}
+
+# NULL or "family", where groups of the user's own make no sense.
+check_families <- function(groups) {
+  if (!is.null(groups)) check_choice(groups, "family", "groups")
 }
 
 # Who plays: names, each with its predictors; every predictor of the model plays once.
-shapley_units <- function(st, model, unit) {
-  units <- shuffle_units(st, model, unit)
+shapley_units <- function(st, model, groups) {
+  units <- shuffle_units(st, model, groups)
   twice <- unique(unlist(units)[duplicated(unlist(units))])
   if (length(twice)) {
     stop_input(
       paste0(
-        "`unit` has ", quote_some(twice), " in several groups; a player plays once."
+        "`groups` has ", quote_some(twice), " in several groups; a player plays once."
       ),
       todo = "Put each predictor into one group."
     )
@@ -64,13 +69,13 @@ unit_of <- function(units, columns) {
 
 # What the rows of a ranking by trees stand for: names, each with the forest's columns it sums. A
 # predictor may have several encoded columns; columns of two predictors stand by themselves.
-tree_units <- function(st, model, unit) {
+tree_units <- function(st, model, groups) {
   f <- model$forest
   origin <- if (is.null(f$origin)) f$columns else f$origin
   names <- union(model$inputs$predictors, origin[!is.na(origin)])
   units <- lapply(stats::setNames(nm = names), function(u) which(origin %in% u))
   family <- st$dictionary$family[match(names, st$dictionary$predictor)]
-  if (unit == "predictor" || all(is.na(family))) return(units)
+  if (is.null(groups) || all(is.na(family))) return(units)
   key <- ifelse(is.na(family), paste0("p", names), paste0("f", family))
   joint <- lapply(split(units, factor(key, unique(key))), unlist)
   stats::setNames(lapply(joint, unname), substring(names(joint), 2))
@@ -165,5 +170,5 @@ linear_scale <- function(link) {
 }
 
 in_bag_only <- function(seen, unseen) {
-  ifelse(seen >= sum(seen) / (2 * length(seen)) & unseen <= 0, "in-bag only", "")
+  ifelse(seen >= sum(seen) / (2 * length(seen)) & unseen <= 0, "in-sample only", "")
 }

@@ -8,37 +8,37 @@
 #'   to the smaller set} \item{`"within"`}{the smallest set of which the one-sided upper limit of
 #'   the loss above that of all predictors is below `margin` (non-inferiority)}
 #'   \item{`"cheapest"`}{of the sets within `margin` the one of lowest cost by the dictionary}
-#'   \item{`"share"`}{the smallest set with `share` of the positive importance (paths `"ranking"`
-#'   and `"backward"`)} \item{`"size"`}{`size` predictors, beside those kept; families count as
-#'   one} \item{`"floor"`}{what stands out from permuted copies; needs `reduce_predictors(decoys =
-#'   )`} } By each rule but `"size"`, nothing is chosen when no set is better than the constant.
+#'   \item{`"cumulative"`}{the smallest set with a share of `cumulative` of the positive
+#'   importance (searches `"ranking"` and `"backward"`)} \item{`"count"`}{`count` predictors,
+#'   beside those kept; families count as one} \item{`"floor"`}{what exceeds permuted copies;
+#'   needs `reduce_predictors(floor_refits = )`} } By each rule but `"count"`, nothing is chosen
+#'   when no set is better than the constant.
 #' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what all predictors gain
 #'   over the constant (default), or a number with the metric's name, as `"0.4 rmse"`.
-#' @param share For the rule `"share"`.
-#' @param size For the rule `"size"`.
+#' @param cumulative For the rule `"cumulative"`: a share of the importance, between 0 and 1.
+#' @param count For the rule `"count"`: number of predictors.
 #' @param model Name of the model, needed when the reduction holds several.
 #' @return A list of class `dreher_set`, among others: \describe{ \item{model, rule, predictors,
-#'   size, left_out}{what was chosen, for which model, by which rule; `size` 0 means that no set
+#'   count, left_out}{what was chosen, for which model, by which rule; `count` 0 means that no set
 #'   is better than a constant} \item{price, price_error, price_lower, price_upper}{rise of the
-#'   cross-validated loss against all predictors, paired by row, at the chosen size}
-#'   \item{procedure}{a one-row data frame with the honest score of the whole procedure, choice
-#'   included (`score`, `lower`, `upper`), its `price` against all predictors and its `gain` over
-#'   the constant, each with limits} \item{picked}{a data frame of `predictor`, `chosen` (in the
-#'   set?) and `share` (of the outer splits whose own choice had it)} \item{sizes_picked}{the
-#'   sizes chosen in the outer splits} \item{stability}{how alike these choices are, corrected for
-#'   chance (Nogueira, Sechidis and Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the
-#'   same set in every split, 0 what chance gives; `NA` where all or nothing is always chosen. The
-#'   splits share rows, so that the interval is of the splits only} \item{overlap}{the mean over
-#'   these splits of the predictors that both the split's choice and this set hold, as a share of
-#'   those that either holds} \item{allowed}{the margin in the metric's unit: that of the rule,
-#'   else 2 % of what all predictors gain over the constant} \item{stands_for}{named list:
-#'   predictors of the set, and the twins that could stand in for them: that tell at least 70 % of
-#'   them} } `as.data.frame()` gives one row with the set's figures, `formula()` a formula,
-#'   `as.character()` the columns.
-#' @details The size is read off the cross-validated curve of all training rows. The procedure's
-#'   score comes from outer splits in which
-#'   the same rule was applied to an inner cross-validation, and the held-out part scored only the
-#'   size so chosen.
+#'   cross-validated loss against all predictors, paired by row, at the chosen number}
+#'   \item{nested}{a one-row data frame with the nested cross-validation score, choice included
+#'   (`score`, `lower`, `upper`), its `price` against all predictors and its `skill`, by how much
+#'   it is better than the constant, each with limits} \item{chosen_share}{a data frame of
+#'   `predictor`, `chosen` (in the set?) and `share` (of the outer splits whose own choice had
+#'   it)} \item{counts_chosen}{the numbers of predictors chosen in the outer splits}
+#'   \item{stability}{how alike these choices are, corrected for chance (Nogueira, Sechidis and
+#'   Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the same set in every split, 0 what
+#'   chance gives; `NA` where all or nothing is always chosen. The splits share rows, so that the
+#'   interval is of the splits only} \item{overlap}{the mean over these splits of the predictors
+#'   that both the split's choice and this set hold, as a share of those that either holds}
+#'   \item{allowed}{the margin in the metric's unit: that of the rule, else 2 % of what all
+#'   predictors gain over the constant} \item{stands_for}{named list: predictors of the set, and
+#'   the twins that could stand in for them: that tell at least 70 % of them} } `as.data.frame()`
+#'   gives one row with the set's figures, `formula()` a formula, `as.character()` the columns.
+#' @details The number is read off the cross-validated curve of all training rows. The nested
+#'   score comes from outer splits in which the same rule was applied to an inner cross-validation,
+#'   and the held-out part scored only the number so chosen.
 #' @section Errors: A rule that is not known or lacks what it needs; a margin without a unit;
 #'   several models and none named.
 #' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984).
@@ -49,12 +49,12 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2)
+#' rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2)
 #' choose_set(rd)
 #' choose_set(rd, rule = "within", margin = "5 %")
 #' @export
 choose_set <- function(
-    reduction, ..., rule = "one_se", margin = "2 %", share = 0.95, size = NULL,
+    reduction, ..., rule = "one_se", margin = "2 %", cumulative = 0.95, count = NULL,
     model = NULL) {
   check_class(reduction, "dreher_reduction", "reduction", "reduce_predictors()")
   check_no_dots(..., .verb = "choose_set")
@@ -64,8 +64,8 @@ choose_set <- function(
   asked_rule <- list(
     name = rule,
     margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st),
-    share = check_fraction(share, "share"),
-    size = size,
+    cumulative = check_fraction(cumulative, "cumulative"),
+    count = count,
     level = reduction$level
   )
   check_rule(curve, reduction, asked_rule)
@@ -79,10 +79,10 @@ choose_set <- function(
   )
   predictors <- in_order_found(curve, curve$columns[[at]])
   price <- price_of_point(reduction, moments, at, full)
-  picked <- count_picked(curve, inside, predictors)
+  chosen_share <- share_of_splits(curve, inside, predictors)
   beside <- random_band(st, curve)[at, ]
   chosen <- lapply(seq_along(inside), function(i) split_set(curve, i, inside[i]))
-  gain <- moments$loss[1] - moments$loss[full]
+  skill <- moments$loss[1] - moments$loss[full]
   usual <- list(share = 0.02)
   validate_set(new_set(list(
     model = curve$model,
@@ -91,7 +91,7 @@ choose_set <- function(
     margin = asked_rule$margin$text,
     by = reduction$by,
     predictors = predictors,
-    size = length(predictors),
+    count = length(predictors),
     left_out = setdiff(in_order_found(curve, curve$plan$universe), predictors),
     score = as_score(st$metric, moments$loss[at]),
     price = price$value,
@@ -100,20 +100,20 @@ choose_set <- function(
     price_upper = price$upper,
     full_score = as_score(st$metric, moments$loss[full]),
     constant_score = as_score(st$metric, moments$loss[1]),
-    gain_full = gain,
+    skill_full = skill,
     allowed = margin_value(
-      if (is.null(asked_rule$margin)) usual else asked_rule$margin, gain
+      if (is.null(asked_rule$margin)) usual else asked_rule$margin, skill
     ),
     cost = cost_of(curve$plan, predictors),
     cost_full = cost_of(curve$plan, curve$plan$universe),
-    random_share = beside$random_share,
+    random_p = beside$random_p,
     random_sets = beside$random_sets,
     random = reduction$random,
-    procedure = procedure_score(reduction, curve, inside),
-    picked = picked$table,
-    stability = picked$stability,
+    nested = nested_score(reduction, curve, inside),
+    chosen_share = chosen_share$table,
+    stability = chosen_share$stability,
     overlap = mean(vapply(chosen, share_in_common, 0, predictors)),
-    sizes_picked = lengths(chosen),
+    counts_chosen = lengths(chosen),
     stands_for = twins_of_set(curve, predictors),
     calls = recipe_of(reduction, curve$model, asked_rule),
     study = st,
@@ -153,12 +153,12 @@ new_set <- function(fields) new_record(fields, "set")
 validate_set <- function(x) {
   fields <- c(
     model = "character", refit = "character", rule = "character",
-    predictors = "character", left_out = "character", size = "integer", score = "double",
-    price = "double", procedure = "list", picked = "list", study = "list"
+    predictors = "character", left_out = "character", count = "integer", score = "double",
+    price = "double", nested = "list", chosen_share = "list", study = "list"
   )
   check_shape(x, fields, "set")
   check_holds(
-    x$size == length(x$predictors), "set", "its size is not its number of predictors"
+    x$count == length(x$predictors), "set", "its count is not its number of predictors"
   )
   check_holds(
     !any(x$predictors %in% x$left_out), "set", "a predictor is both in it and left out"
@@ -171,7 +171,7 @@ share_in_common <- function(a, b) {
   if (length(union(a, b))) length(intersect(a, b)) / length(union(a, b)) else 1
 }
 
-set_rules <- c("one_se", "best", "within", "cheapest", "share", "size", "floor")
+set_rules <- c("one_se", "best", "within", "cheapest", "cumulative", "count", "floor")
 
 # "2 %" or "0.4 rmse". -> list(share or value, text)
 check_margin <- function(margin, st) {
@@ -224,37 +224,37 @@ read_margin <- function(margin, unit = "rmse") {
   list(value = number, unit = parts[3])
 }
 
-margin_value <- function(margin, gain) {
-  if (is.null(margin$value)) margin$share * gain else margin$value
+margin_value <- function(margin, skill) {
+  if (is.null(margin$value)) margin$share * skill else margin$value
 }
 
 check_rule <- function(curve, reduction, rule) {
-  if (rule$name == "size") {
-    if (is.null(rule$size)) {
-      stop_input("The rule \"size\" needs `size`, the number of predictors.")
+  if (rule$name == "count") {
+    if (is.null(rule$count)) {
+      stop_input("The rule \"count\" needs `count`, the number of predictors.")
     }
-    if (!is.numeric(rule$size) || length(rule$size) != 1 ||
-        !rule$size %in% curve$settings$points) {
+    if (!is.numeric(rule$count) || length(rule$count) != 1 ||
+        !rule$count %in% curve$settings$points) {
       stop_input(
-        paste0("Size ", describe_value(rule$size), " was not scored."),
+        paste0("A set of ", describe_value(rule$count), " predictors was not scored."),
         paste0("Scored: ", paste(curve$settings$points, collapse = ", "), "."),
-        "Give `reduce_predictors(sizes = )` the sizes you want."
+        "Give `reduce_predictors(counts = )` the numbers you want."
       )
     }
   }
   if (rule$name == "floor" && !"above floor" %in% names(curve$columns)) {
     stop_input(
       "The rule \"floor\" needs permuted copies in every training part.",
-      todo = "Call reduce_predictors(decoys = 19) or more."
+      todo = "Call reduce_predictors(floor_refits = 19) or more."
     )
   }
-  if (rule$name == "share" && is.null(curve$importance)) {
+  if (rule$name == "cumulative" && is.null(curve$importance)) {
     stop_input(
       paste0(
-        "The rule \"share\" needs importances, which the path \"", reduction$path,
+        "The rule \"cumulative\" needs importances, which the search \"", reduction$search,
         "\" does not have."
       ),
-      todo = "Use path = \"ranking\"."
+      todo = "Use search = \"ranking\"."
     )
   }
   if (rule$name == "cheapest" && anyNA(curve$plan$cost[curve$plan$universe])) {
@@ -277,7 +277,7 @@ apply_rule <- function(moments, found, curve, rule, folds) {
   path <- path[is.finite(loss[path])]  # sizes a model could not be trained on are passed over
   full <- match("all", names(curve$columns))
   best <- path[which.min(loss[path])]  # sizes rise, so a tie goes to the smaller set
-  if (rule$name == "size") return(column_of(curve, rule$size))
+  if (rule$name == "count") return(column_of(curve, rule$count))
   nothing <- path[1]
   if (loss[best] >= loss[1]) return(nothing)
   if (rule$name == "best") return(best)
@@ -287,11 +287,11 @@ apply_rule <- function(moments, found, curve, rule, folds) {
     )
   }
   if (rule$name == "floor") return(match("above floor", names(curve$columns)))
-  if (rule$name == "share") {
+  if (rule$name == "cumulative") {
     # From the top of the ranking, whatever was kept.
     worth <- sort(pmax(found$importance, 0), decreasing = TRUE)
     if (sum(worth) == 0) return(nothing)
-    enough <- which(cumsum(worth) >= rule$share * sum(worth) * (1 - 1e-12))[1]
+    enough <- which(cumsum(worth) >= rule$cumulative * sum(worth) * (1 - 1e-12))[1]
     return(column_of(curve, curve$settings$points[which(curve$settings$points >= enough)[1]]))
   }
   margin <- margin_value(rule$margin, loss[1] - loss[full])
@@ -330,7 +330,7 @@ in_order_found <- function(curve, set) {
 split_set <- function(curve, i, column) curve$splits[[i]]$columns[[column]]
 
 # Every outer split chose its own size; the held-out rows score that choice only.
-procedure_score <- function(rd, curve, inside) {
+nested_score <- function(rd, curve, inside) {
   st <- rd$study
   full <- match("all", names(curve$columns))
   chosen <- lapply(seq_along(curve$outer), function(t) {
@@ -347,7 +347,7 @@ procedure_score <- function(rd, curve, inside) {
   price <- t_limits(
     m$loss[1] - m$loss[2], price_error_of(m, 1, 2, rd$folds), folds_df(rd), rd$level
   )
-  gain <- t_limits(
+  skill <- t_limits(
     m$loss[3] - m$loss[1], price_error_of(m, 1, 3, rd$folds), folds_df(rd), rd$level
   )
   data.frame(
@@ -357,13 +357,13 @@ procedure_score <- function(rd, curve, inside) {
     price = m$loss[1] - m$loss[2],
     price_lower = price$lower,
     price_upper = price$upper,
-    gain = m$loss[3] - m$loss[1],
-    gain_lower = gain$lower,
-    gain_upper = gain$upper
+    skill = m$loss[3] - m$loss[1],
+    skill_lower = skill$lower,
+    skill_upper = skill$upper
   )
 }
 
-count_picked <- function(curve, inside, predictors) {
+share_of_splits <- function(curve, inside, predictors) {
   all <- in_order_found(curve, curve$plan$universe)
   z <- t(vapply(
     seq_along(inside),
@@ -395,15 +395,15 @@ recipe_of <- function(rd, model, rule) {
   }
   rest <- list(
     by = rd$by,
-    path = rd$path,
+    search = rd$search,
     thin_twins = rd$thin_twins,
     random = rd$random,
     folds = rd$folds,
-    times = rd$times,
+    repeats = rd$repeats,
     inner_folds = rd$inner_folds
   )
-  if (rd$unit != "predictor") rest$unit <- rd$unit
-  for (name in c("steps", "budget", "decoys", "sizes", "refit_model")) {
+  if (!is.null(rd$groups)) rest$groups <- rd$groups
+  for (name in c("steps", "budget", "floor_refits", "counts", "refit_as")) {
     if (!is.null(rd[[name]])) rest[[name]] <- rd[[name]]
   }
   first <- paste0(
@@ -412,8 +412,8 @@ recipe_of <- function(rd, model, rule) {
   )
   more <- c(
     list(rule = rule$name), if (!is.null(rule$margin)) list(margin = rule$margin$text),
-    if (rule$name == "share") list(share = rule$share),
-    if (rule$name == "size") list(size = rule$size)
+    if (rule$name == "cumulative") list(cumulative = rule$cumulative),
+    if (rule$name == "count") list(count = rule$count)
   )
   c(first, paste0("choose_set(reduction, ", say(more), ")"))
 }
@@ -423,7 +423,7 @@ as.data.frame.dreher_set <- function(x, ...) {
   data.frame(
     model = x$model,
     rule = x$rule,
-    size = x$size,
+    count = x$count,
     predictors = paste(x$predictors, collapse = ", "),
     cost = x$cost,
     score = x$score,
@@ -432,15 +432,15 @@ as.data.frame.dreher_set <- function(x, ...) {
     price = x$price,
     price_lower = x$price_lower,
     price_upper = x$price_upper,
-    procedure_score = x$procedure$score,
-    procedure_lower = x$procedure$lower,
-    procedure_upper = x$procedure$upper,
+    nested_score = x$nested$score,
+    nested_lower = x$nested$lower,
+    nested_upper = x$nested$upper,
     stability = x$stability[["value"]]
   )
 }
 
 #' @export
-summary.dreher_set <- function(object, ...) object$picked
+summary.dreher_set <- function(object, ...) object$chosen_share
 
 #' @export
 as.character.dreher_set <- function(x, ...) x$predictors

@@ -1,8 +1,8 @@
 #' Compare sets of predictors side by side
 #'
-#' Trains every model on each of several sets, chosen by hand or by dreher, and says what each
-#' costs against a reference: by cross-validation on the training rows, paired by row, or on rows
-#' you give. Also answers whether new predictors are worth adding.
+#' Trains every model on each of several sets, chosen by hand or by dreher, and gives the price of
+#' each, its loss less that of a reference: by cross-validation on the training rows, paired by
+#' row, or on rows you give. Also answers whether new predictors are worth adding.
 #'
 #' @param study A [study()] with training rows. Sets may name columns of the training rows that
 #'   its models do not have: they are added to what the model is trained on.
@@ -13,17 +13,17 @@
 #' @param reference Name of the set the others are compared with. Default: the first.
 #' @param models Names of the models. Default: all.
 #' @param rows Rows to score on instead of cross-validation: a data frame with the target.
-#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of what the reference gains
-#'   over the constant (default), or a number with the metric's name.
-#' @param folds,times Folds of the cross-validation, and how often they are drawn anew.
+#' @param margin The loss one is ready to pay, with its unit: `"2 %"` of the reference's skill,
+#'   by how much it is better than the constant (default), or a number with the metric's name.
+#' @param folds,repeats Folds of the cross-validation, and how often they are drawn anew.
 #' @param level Level of the intervals.
 #' @param seed A whole number.
 #' @return A data frame of class `dreher_comparison`, one row per model and set, in your order:
-#'   \describe{ \item{model, set, size, cost}{names; number of predictors; their cost by the
+#'   \describe{ \item{model, set, count, cost}{names; number of predictors; their cost by the
 #'   dictionary} \item{score, lower, upper}{in the metric's unit, with its interval over rows}
-#'   \item{difference, diff_error, diff_lower, diff_upper}{loss less that of the reference, paired
-#'   by row; 0 for the reference} \item{gain, gain_lower, gain_upper}{fall of the loss against the
-#'   constant} \item{statement}{`better`, `not worse by more than the margin`, `worse` or
+#'   \item{price, price_error, price_lower, price_upper}{loss less that of the reference, paired
+#'   by row; 0 for the reference} \item{skill, skill_lower, skill_upper}{fall of the loss against
+#'   the constant} \item{statement}{`better`, `not worse by more than the margin`, `worse` or
 #'   `inconclusive`, from one-sided limits of `level`} \item{parameters, log_likelihood, aicc,
 #'   aicc_difference, weight}{for models with a likelihood, trained on all training rows: number
 #'   of estimated parameters (the error variance too), log-likelihood, Akaike's criterion
@@ -33,9 +33,9 @@
 #'   where n is at most K + 1. It is compared within a model, on the same rows. A weight is not
 #'   the probability that a set is right, and intervals and p values
 #'   of a model chosen by it are not valid (Berk et al. 2013).
-#'   Intervals of differences from cross-validation are approximate (see [reduce_predictors()]);
-#'   sets chosen on the same training rows are flattered, for which [choose_set()] has the honest
-#'   figure.
+#'   Intervals of prices from cross-validation are approximate (see [reduce_predictors()]);
+#'   the scores of sets chosen on the same training rows are optimistic; [choose_set()] gives
+#'   their nested cross-validation score.
 #' @section Errors: No training rows; sets with unknown predictors or without names; a model that
 #'   cannot take new predictors (give `study(refit_with = )`).
 #' @references Sugiura, N. (1978). \doi{10.1080/03610927808827599}. Hurvich, C. and Tsai, C.-L.
@@ -47,16 +47,16 @@
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' sets <- list(all = "all", firing = c("peak_temp", "hold_minutes"), none = "none")
-#' compare_sets(st, sets, folds = 3, times = 1)
+#' compare_sets(st, sets, folds = 3, repeats = 1)
 #' @export
 compare_sets <- function(
     study, sets, ..., reference = NULL, models = NULL, rows = NULL, margin = "2 %",
-    folds = NULL, times = 2, level = 0.95, seed = 1) {
+    folds = NULL, repeats = 2, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "compare_sets")
   train <- need_train(study, "Comparing sets")
   folds <- check_folds(folds, study, train)
-  times <- check_count(times, "times")
+  repeats <- check_count(repeats, "repeats")
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   margin <- check_margin(margin, study)
@@ -75,7 +75,7 @@ compare_sets <- function(
   test_rows <- if (!is.null(rows)) pick_rows(study, check_rows(rows, "rows"))$data
   parts <- lapply(
     chosen, compare_for_model, st = study, sets = sets, reference = reference,
-    test_rows = test_rows, margin = margin, folds = folds, times = times, level = level,
+    test_rows = test_rows, margin = margin, folds = folds, repeats = repeats, level = level,
     seed = seed
   )
   out <- do.call(rbind, parts)
@@ -90,7 +90,7 @@ compare_sets <- function(
       better = study$metric$better,
       margin = margin$text,
       scored = if (is.null(test_rows)) {
-        paste0(folds, " folds x ", times)
+        paste0(folds, " folds x ", repeats)
       } else {
         paste(format(nrow(test_rows), big.mark = ","), "rows given")
       },
@@ -105,7 +105,7 @@ new_comparison <- function(table, details) new_table(table, "comparison", detail
 
 validate_comparison <- function(x) {
   columns <- c(
-    model = "character", set = "character", score = "double", difference = "double"
+    model = "character", set = "character", score = "double", price = "double"
   )
   check_shape(x, columns, "comparison")
   check_holds(
@@ -115,7 +115,7 @@ validate_comparison <- function(x) {
 }
 
 compare_for_model <- function(
-    model, st, sets, reference, test_rows, margin, folds, times, level, seed) {
+    model, st, sets, reference, test_rows, margin, folds, repeats, level, seed) {
   sets <- lapply(stats::setNames(nm = names(sets)), function(s) {
     predictors_of(sets[[s]], s, model, st)
   })
@@ -128,12 +128,12 @@ compare_for_model <- function(
   models[[model$name]] <- model
   st <- derive_study(st, models = models)
   train <- frame_with_news(st, model, st$train, "train", news)
-  with_none <- c(sets, list(character()))  # the constant, for the gain
+  with_none <- c(sets, list(character()))  # the constant, for the skill
   none <- length(with_none)
   plan <- list(refit = model$name, settings = list(seed = seed))
   if (is.null(test_rows)) {
     info <- row_info(st, train)
-    predictions <- cross_validate_sets(st, plan, train, with_none, folds, times)
+    predictions <- cross_validate_sets(st, plan, train, with_none, folds, repeats)
   } else {
     info <- row_info(st, test_rows)
     test <- frame_with_news(st, model, test_rows, "rows", news)
@@ -146,36 +146,36 @@ compare_for_model <- function(
   } else {
     function(a, b) difference_error(m, a, b)
   }
-  df <- if (is.null(test_rows)) folds_df(list(folds = folds, times = times)) else m$df
+  df <- if (is.null(test_rows)) folds_df(list(folds = folds, repeats = repeats)) else m$df
   at <- seq_along(sets)
   own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
-  difference <- m$loss[at] - m$loss[reference]
+  price <- m$loss[at] - m$loss[reference]
   error <- error_between(at, reference)
-  around <- t_limits(difference, error, df, level)
-  gain <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
+  around <- t_limits(price, error, df, level)
+  skill <- t_limits(m$loss[none] - m$loss[at], error_between(at, none), df, level)
   known_cost <- function(s) sum(st$dictionary$cost[match(s, st$dictionary$predictor)])
   out <- data.frame(
     model = model$name,
     set = names(sets),
-    size = lengths(sets),
+    count = lengths(sets),
     cost = vapply(sets, known_cost, 0),
     score = as_score(st$metric, m$loss[at]),
     lower = own$lower,
     upper = own$upper,
-    difference = difference,
-    diff_error = error,
-    diff_lower = around$lower,
-    diff_upper = around$upper,
-    gain = m$loss[none] - m$loss[at],
-    gain_lower = gain$lower,
-    gain_upper = gain$upper,
+    price = price,
+    price_error = error,
+    price_lower = around$lower,
+    price_upper = around$upper,
+    skill = m$loss[none] - m$loss[at],
+    skill_lower = skill$lower,
+    skill_upper = skill$upper,
     statement = state_differences(
       sets,
       reference,
-      difference,
+      price,
       error,
       around,
-      difference + stats::qt(level, df) * error,
+      price + stats::qt(level, df) * error,
       margin_value(margin, m$loss[none] - m$loss[reference])
     )
   )
@@ -202,9 +202,9 @@ frame_with_news <- function(st, model, data, arg, news) {
 }
 
 # Predictions of all training rows from sets refitted on the other folds: one array a drawing.
-cross_validate_sets <- function(st, plan, train, sets, folds, times) {
+cross_validate_sets <- function(st, plan, train, sets, folds, repeats) {
   seed <- plan$settings$seed
-  lapply(seq_len(times), function(t) {
+  lapply(seq_len(repeats), function(t) {
     fold <- with_stream(seed, c("folds", nrow(train), t), draw_folds(st, train, folds))
     done <- map_pieces(
       as.list(seq_len(folds)),
@@ -237,7 +237,7 @@ cross_validate_sets <- function(st, plan, train, sets, folds, times) {
 }
 
 # around: two-sided limits of the differences; reach: one-sided upper limits; allowed: the margin
-state_differences <- function(sets, reference, difference, error, around, reach, allowed) {
+state_differences <- function(sets, reference, price, error, around, reach, allowed) {
   vapply(
     seq_along(sets),
     function(i) {

@@ -4,7 +4,7 @@
 #' compares both on rows that took part in nothing so far.
 #'
 #' @param set A result of [choose_set()], or of [read_predictor_set()].
-#' @param data Untouched rows: a data frame with the target and the predictors.
+#' @param rows Untouched rows: a data frame with the target and the predictors.
 #' @param ... Must be empty.
 #' @param margin The loss one is ready to pay, with its unit, fixed before looking: `"2 %"`
 #'   (default) of what all predictors gained over a constant in the cross-validation, or a number
@@ -19,10 +19,10 @@
 #' @param seed Seed of the two fits; default the reduction's.
 #' @return A list of class `dreher_confirmation`: `statement` (one of `better`, `not worse by more
 #'   than the margin`, `worse`, `inconclusive`, or `the same set` where nothing was left out;
-#'   better and worse where the two-sided interval leaves out zero), `difference` (loss of the
-#'   small less that of the full model), `std_error`, `lower`, `upper` (two-sided), `limit`
-#'   (one-sided upper), `margin`, `score_small`, `score_full`, `score_constant`, `gain`,
-#'   `gain_lower`, `gain_upper` (small model over the constant), `n`, `n_needed`, about how many
+#'   better and worse where the two-sided interval leaves out zero), `price` (loss of the small
+#'   less that of the full model), `price_error`, `price_lower`, `price_upper` (two-sided),
+#'   `limit` (one-sided upper), `margin`, `score_small`, `score_full`, `score_constant`, `skill`,
+#'   `skill_lower`, `skill_upper` (small model over the constant), `n`, `n_needed`, about how many
 #'   rows would settle it, and `looks`, how often these rows have been confirmed on: in this
 #'   session and, for a set from a file, by what is kept in it and in `looks.json` beside it.
 #'   `as.data.frame()` gives one row.
@@ -40,11 +40,11 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' ps <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
+#' ps <- choose_set(reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2))
 #' confirm_set(ps, kiln$untouched)
 #' @export
 confirm_set <- function(
-    set, data, ..., margin = "2 %", again = FALSE, overlap = "refuse", study = NULL,
+    set, rows, ..., margin = "2 %", again = FALSE, overlap = "refuse", study = NULL,
     level = 0.95, seed = NULL) {
   set <- set_of_study(set, study)
   check_no_dots(..., .verb = "confirm_set")
@@ -55,12 +55,12 @@ confirm_set <- function(
   st <- set$study
   model <- st$models[[set$refit]]
   asked <- check_margin(margin, st)
-  need_gain(asked, set)
-  margin <- margin_value(asked, set$gain_full)
-  untouched <- pick_rows(st, check_rows(data, "data"))$data
+  need_skill(asked, set)
+  margin <- margin_value(asked, set$skill_full)
+  untouched <- pick_rows(st, check_rows(rows, "rows"))$data
   check_untouched(st, untouched, overlap)
-  rows <- rows_print(st, untouched)
-  before <- refuse_second_look(set, rows, again)
+  fingerprint <- rows_print(st, untouched)
+  before <- refuse_second_look(set, fingerprint, again)
 
   universe <- union(set$predictors, set$left_out)
   small <- fit_and_predict(st, model, set$predictors, untouched, seed)
@@ -68,10 +68,10 @@ confirm_set <- function(
   constant <- fit_and_predict(st, model, character(), untouched, seed)
   info <- row_info(st, untouched)
   d <- loss_with_error(st$metric, info, small, full, seed)
-  gain <- loss_with_error(st$metric, info, constant, small, seed)
+  skill <- loss_with_error(st$metric, info, constant, small, seed)
   score <- function(p) metric_score(st$metric, info$truth, p, info$weight)
   limits <- t_limits(d$loss, d$std_error, d$df, level)
-  gain_limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
+  skill_limits <- t_limits(skill$loss, skill$std_error, skill$df, level)
   reach <- stats::qt(level, d$df) * d$std_error
   n <- nrow(untouched)
   statement <- if (setequal(set$predictors, universe)) {
@@ -85,17 +85,17 @@ confirm_set <- function(
   validate_confirmation(new_confirmation(
     list(
       statement = statement, model = set$model, refit = set$refit,
-      predictors = set$predictors, full_size = length(universe),
-      difference = d$loss, std_error = d$std_error, lower = limits$lower,
-      upper = limits$upper,
+      predictors = set$predictors, full_count = length(universe),
+      price = d$loss, price_error = d$std_error, price_lower = limits$lower,
+      price_upper = limits$upper,
       limit = d$loss + reach,
       margin = margin,
       score_small = score(small), score_full = score(full),
       score_constant = score(constant),
-      gain = gain$loss, gain_lower = gain_limits$lower, gain_upper = gain_limits$upper,
+      skill = skill$loss, skill_lower = skill_limits$lower, skill_upper = skill_limits$upper,
       n = n,
       n_needed = n_needed,
-      looks = note_look(set, rows, n, statement, before),
+      looks = note_look(set, fingerprint, n, statement, before),
       margin_text = asked$text,
       target = st$target, seed = seed, metric = st$metric$name,
       metric_label = st$metric$label, better = st$metric$better, level = level
@@ -104,12 +104,12 @@ confirm_set <- function(
 }
 
 # A margin in percent is one of what all predictors gain over the constant.
-need_gain <- function(asked, set) {
-  if (!is.null(asked$value) || set$gain_full > 0) return(invisible())
+need_skill <- function(asked, set) {
+  if (!is.null(asked$value) || set$skill_full > 0) return(invisible())
   stop_study(
     paste0(
       "All predictors together are not better than a constant, so no margin follows ",
-      "from their gain."
+      "from their skill."
     ),
     todo = paste0(
       "Give `margin` in the metric's unit, as \"0.4 ", set$study$metric$name, "\"."
@@ -133,8 +133,8 @@ confirmation_statements <- c(
 
 validate_confirmation <- function(x) {
   fields <- c(
-    statement = "character", predictors = "character", difference = "double",
-    std_error = "double", lower = "double", upper = "double", margin = "double",
+    statement = "character", predictors = "character", price = "double",
+    price_error = "double", price_lower = "double", price_upper = "double", margin = "double",
     n = "integer"
   )
   check_shape(x, fields, "confirmation")
@@ -142,9 +142,9 @@ validate_confirmation <- function(x) {
     x$statement %in% confirmation_statements, "confirmation", "its statement is not known"
   )
   check_holds(
-    within_limits(x$difference, x$lower, x$upper),
+    within_limits(x$price, x$price_lower, x$price_upper),
     "confirmation",
-    "its difference lies outside"
+    "its price lies outside"
   )
   x
 }

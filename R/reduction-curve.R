@@ -8,7 +8,7 @@ gather_curve <- function(st, plan, values, fold_of) {
   all <- value("all rows")
   if (is.null(all)) return(NULL)
   full <- match("all", names(all$columns))
-  outer <- lapply(seq_len(settings$times), function(t) {
+  outer <- lapply(seq_len(settings$repeats), function(t) {
     stack_folds(
       lapply(seq_len(settings$folds), function(f) value("outer", t, f)$predictions),
       fold_of[, t]
@@ -115,7 +115,7 @@ curve_table <- function(curve, rd) {
     model = curve$model,
     refit = curve$plan$refit,
     candidate = candidate,
-    size = lengths(curve$columns),
+    count = lengths(curve$columns),
     cost = vapply(curve$columns, function(s) cost_of(curve$plan, s), 0),
     added = added,
     score = as_score(st$metric, m$loss),
@@ -172,7 +172,7 @@ predictors_added <- function(curve, path) {
 random_band <- function(st, curve) {
   none <- data.frame(
     random = NA_real_, random_lower = NA_real_, random_upper = NA_real_,
-    random_share = NA_real_, random_sets = NA_integer_
+    random_p = NA_real_, random_sets = NA_integer_
   )
   out <- none[rep(1, length(curve$columns)), ]
   if (is.null(curve$random)) return(out)

@@ -59,7 +59,7 @@ refuse_second_look <- function(set, rows, again) {
         "These rows were confirmed on before, ",
         if (n == 1) "once" else paste(n, "times"), ", last at ", before[[n]]$at, "."
       ),
-      "A second look is a choice among looks, whose best flatters.",
+      "A second look is a choice among looks, and the best is optimistic.",
       paste0(
         "Take other rows, or say again = TRUE (dreher confirm --again) and tell the ",
         "reader."

@@ -77,7 +77,7 @@ price_error_of <- function(moments, a, b, folds) {
   sqrt(1 + folds / (folds - 1)) * difference_error(moments, a, b)
 }
 
-folds_df <- function(x) x$folds * x$times - 1
+folds_df <- function(x) x$folds * x$repeats - 1
 
 # Standard error of loss[a] - loss[b] over rows.
 difference_error <- function(moments, a, b) {

@@ -1,7 +1,7 @@
 # Paths: which predictors to have when there is room for so many, by what one set of training rows
 # says.
 #
-# What enters or leaves is a unit: a predictor, or (unit = "family") a family of the dictionary,
+# What enters or leaves is a unit: a predictor, or (groups = "family") a family of the dictionary,
 # in or out together. A path gives, for each number of units, a set. Nothing here sees rows
 # outside `train`.
 
@@ -13,7 +13,7 @@ walk_path <- function(st, plan, train, settings, key) {
   units <- plan$units
   standing <- NULL
   ranked <- NULL
-  if (settings$thin_twins || settings$path %in% c("ranking", "backward")) {
+  if (settings$thin_twins || settings$search %in% c("ranking", "backward")) {
     ranked <- rank_units(st, ranker, train, plan, names(units), settings, key)
   }
   if (settings$thin_twins) {
@@ -24,7 +24,7 @@ walk_path <- function(st, plan, train, settings, key) {
     if (length(thinned$stay) < length(units)) {
       # twins lend each other credit: those who stay are ranked anew
       units <- units[thinned$stay]
-      if (settings$path %in% c("ranking", "backward")) {
+      if (settings$search %in% c("ranking", "backward")) {
         ranked <- rank_units(
           st, ranker, train, plan, names(units), settings, c(key, "thinned")
         )
@@ -37,11 +37,11 @@ walk_path <- function(st, plan, train, settings, key) {
     length(units)
   }
   found <- switch(
-    settings$path,
+    settings$search,
     ranking = nested_sets(by_importance(ranked)),
     backward = nested_sets(drop_units(st, ranker, train, plan, ranked, settings, key)),
     forward = nested_sets(add_units(st, train, plan, units, most, settings, key)),
-    stepwise = float_units(st, train, plan, units, most, settings, key)
+    floating = float_units(st, train, plan, units, most, settings, key)
   )
   sets <- within_budget(found$sets, found$order, plan)
   at <- pmin(settings$points, length(sets) - 1)
@@ -251,7 +251,7 @@ add_units <- function(st, train, plan, units, most, settings, key) {
   )
 }
 
-# Stepwise: after each entry, what is better without goes again, as long as the set is then the
+# Floating: after each entry, what is better without goes again, as long as the set is then the
 # best of its size (Pudil, Novovicova and Kittler 1994).
 float_units <- function(st, train, plan, units, most, settings, key) {
   loss <- set_scorer(st, train, plan, settings, key)

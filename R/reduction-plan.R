@@ -1,7 +1,7 @@
 # What a reduction may take, must keep and may spend.
 
 # What the user knows of the predictors, for the model that is refitted.
-reduction_plan <- function(st, ranker, refit, unit, budget) {
+reduction_plan <- function(st, ranker, refit, groups, budget) {
   all <- refit$inputs$predictors
   d <- st$dictionary
   about <- function(column, default) {
@@ -16,7 +16,7 @@ reduction_plan <- function(st, ranker, refit, unit, budget) {
     )
   }
   use <- about("use", "free")
-  family <- if (unit == "family") {
+  family <- if (!is.null(groups)) {
     about("family", NA_character_)
   } else {
     stats::setNames(rep(NA_character_, length(all)), all)

@@ -1,7 +1,7 @@
 #' Train the model on a chosen set
 #'
 #' @param set A result of [choose_set()], or of [read_predictor_set()].
-#' @param data Rows to train on: a data frame with the target and the predictors. Default: the
+#' @param rows Rows to train on: a data frame with the target and the predictors. Default: the
 #'   study's training rows.
 #' @param ... Must be empty.
 #' @param study For a set read from a file: the [study()] whose model is trained.
@@ -15,10 +15,10 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' ps <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
+#' ps <- choose_set(reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2))
 #' coef(refit_on(ps))
 #' @export
-refit_on <- function(set, data = NULL, ..., study = NULL, seed = NULL) {
+refit_on <- function(set, rows = NULL, ..., study = NULL, seed = NULL) {
   set <- set_of_study(set, study)
   check_no_dots(..., .verb = "refit_on")
   seed <- if (is.null(seed)) set$seed else check_seed(seed)
@@ -30,10 +30,10 @@ refit_on <- function(set, data = NULL, ..., study = NULL, seed = NULL) {
       todo = "The constant prediction is all that the data support."
     )
   }
-  train <- if (is.null(data)) {
+  train <- if (is.null(rows)) {
     training_frame(st, model)
   } else {
-    frame_of(st, model, pick_rows(st, check_rows(data, "data"))$data, "data")
+    frame_of(st, model, pick_rows(st, check_rows(rows, "rows"))$data, "rows")
   }
   fit <- fit_on(st, model, train, set$predictors, seed, "refit on the set")
   # What came in a wrapper goes out in it; a model on encoded columns keeps its encoder, and
@@ -78,7 +78,7 @@ set_of_study <- function(set, study) {
       todo = paste0("Give study(metric = \"", set$metric, "\").")
     )
   }
-  if (!identical(set$data, training_print(study))) {
+  if (!identical(set$fingerprint, training_print(study))) {
     warn_dreher(
       "rows",
       "The set was chosen on other training rows than the study has.",
@@ -86,7 +86,7 @@ set_of_study <- function(set, study) {
     )
   }
   set$study <- study
-  set$gain_full <- (set$constant - set$all) * if (study$metric$better == "lower") {
+  set$skill_full <- (set$constant - set$all) * if (study$metric$better == "lower") {
     1
   } else {
     -1

@@ -19,7 +19,7 @@ score_sets <- function(st, plan, train, test, sets, key) {
     )
     if (inherits(p, "error")) {
       failed <- rbind(
-        failed, data.frame(set = s, size = length(sets[[s]]), error = message_of(p))
+        failed, data.frame(set = s, count = length(sets[[s]]), error = message_of(p))
       )
       next
     }
@@ -70,10 +70,10 @@ failed_sets <- function(values, model) {
     rbind, lapply(of, function(v) attr(if (is.list(v)) v$predictions else v, "failed"))
   )
   if (is.null(found)) {
-    return(data.frame(size = integer(), parts = integer(), error = character()))
+    return(data.frame(count = integer(), parts = integer(), error = character()))
   }
-  out <- stats::aggregate(list(parts = found$set), found["size"], length)
-  out$error <- found$error[match(out$size, found$size)]
+  out <- stats::aggregate(list(parts = found$set), found["count"], length)
+  out$error <- found$error[match(out$count, found$count)]
   out
 }
 

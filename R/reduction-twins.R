@@ -8,15 +8,16 @@
 #' @param predictors Their names. Default: all of the study's models.
 #' @param ranking A [ranking] of the study: then a cluster is represented by one of its most
 #'   important members. Default: none.
-#' @param least Mean association from which predictors are twins, between 0 and 1.
-#' @param replace TRUE: also how well all the others together replace each predictor. Needs ranger.
+#' @param threshold Mean association from which predictors are twins, between 0 and 1.
+#' @param replaceability TRUE: also how well all the others together replace each predictor. Needs
+#'   ranger.
 #' @param seed A whole number.
 #' @return A list of class `dreher_twins`: \describe{ \item{table}{a data frame, one row per
 #'   predictor: `predictor`; `cluster` (a number, `NA` for those without twins); `representative`
 #'   (does it stand for its cluster?); `why`; `nearest` and `association`, the predictor it goes
 #'   with most; `replaceable`, the share of it that the others explain, out of bag (0 to 1; `NA`
 #'   when not asked for)} \item{clusters}{one row per cluster: `cluster`, `members`,
-#'   `representative`, `least` and `mean` association inside} \item{tells}{how far those that
+#'   `representative`, `lowest` and `mean` association inside} \item{tells}{how far those that
 #'   stand for a cluster tell the others, and these them: `predictor`, `other`, `tells` (share of
 #'   the variance of the other's ranks, or for factors of its squared error, along a line or by
 #'   bins or levels on rows left out). One can stand in for another from 0.7 on}
@@ -25,7 +26,7 @@
 #'   chance; of a number and a factor: the rank correlation ratio; of two factors: Cramer's V,
 #'   corrected; each from 0 to 1, on the rows that have both
 #'   values. Clusters: average linkage on 1 less the association (Sokal and Michener 1958), cut at
-#'   `least`.
+#'   `threshold`.
 #'   Replaceability: the out-of-bag R squared of a forest of 100 trees that predicts the predictor
 #'   from all others; for factors the share of the entropy that is explained (McFadden 1974).
 #'   Representative: members whose importance is not told from the highest by their errors; of
@@ -34,7 +35,7 @@
 #'   a ranking all members count as equally important.
 #' @section Reading the result: Important and replaceable is no contradiction: the information is
 #'   needed, this column is not. A cluster's own importance is that of its members shuffled
-#'   together, `rank_permutation(unit = )`.
+#'   together, `rank_permutation(groups = )`.
 #' @section Errors: No training rows; predictors that are not in the data.
 #' @references Sokal, R. and Michener, C. (1958). A statistical method for evaluating systematic
 #'   relationships. Dormann, C. et al. (2013). \doi{10.1111/j.1600-0587.2012.07348.x}.
@@ -44,11 +45,11 @@
 #' find_twins(kiln$train[c("pyro_left", "pyro_right", "hold_minutes", "operator")])
 #' @export
 find_twins <- function(
-    study, ..., predictors = NULL, ranking = NULL, least = 0.7, replace = FALSE,
-    seed = 1) {
+    study, ..., predictors = NULL, ranking = NULL, threshold = 0.7,
+    replaceability = FALSE, seed = 1) {
   check_no_dots(..., .verb = "find_twins")
-  least <- check_fraction(least, "least")
-  check_flag(replace, "replace")
+  threshold <- check_fraction(threshold, "threshold")
+  check_flag(replaceability, "replaceability")
   seed <- check_seed(seed)
   if (is.data.frame(study)) {
     data <- check_rows(study, "study")
@@ -61,7 +62,7 @@ find_twins <- function(
   if (is.null(predictors)) predictors <- if (is.null(st)) names(data) else st$predictors
   check_columns(data, predictors, "predictors", "The predictor")
   a <- associate_all(data[predictors])
-  cluster <- cluster_alike(a, least)
+  cluster <- cluster_alike(a, threshold)
   known <- known_of_twins(st, data, predictors, ranking)
   members <- split(predictors, cluster)
   first <- lapply(
@@ -69,8 +70,10 @@ find_twins <- function(
     missing = known$missing, cost = known$cost, keep = known$keep
   )
   tells <- told_by_chosen(data, members, lapply(first, `[[`, "chosen"))
-  stand <- Map(function(own, chosen) keep_untold(own, chosen, tells, least), members, first)
-  replaceable <- if (replace) {
+  stand <- Map(
+    function(own, chosen) keep_untold(own, chosen, tells, threshold), members, first
+  )
+  replaceable <- if (replaceability) {
     vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed)
   } else {
     NA_real_
@@ -81,9 +84,13 @@ find_twins <- function(
     clusters = clusters_table(table, a),
     tells = tells,
     association = a,
-    least = least,
+    threshold = threshold,
     n = nrow(data),
-    labels = if (is.null(st)) stats::setNames(nm = predictors) else labels_of(st, predictors),
+    labels = if (is.null(st)) {
+      stats::setNames(nm = predictors)
+    } else {
+      labels_of(st, predictors)
+    },
     level = 0.95,
     seed = seed
   )))
@@ -115,8 +122,8 @@ known_of_twins <- function(st, data, predictors, ranking) {
 }
 
 # Who stays must tell what goes; what it does not tell stays too.
-keep_untold <- function(members, chosen, tells, least) {
-  told <- told_by(chosen$chosen, members, tells, least)
+keep_untold <- function(members, chosen, tells, threshold) {
+  told <- told_by(chosen$chosen, members, tells, threshold)
   untold <- setdiff(members, c(chosen$chosen, told))
   if (!length(untold)) return(chosen)
   list(
@@ -158,7 +165,7 @@ clusters_table <- function(table, a) {
   numbers <- sort(unique(table$cluster[!is.na(table$cluster)]))
   empty <- data.frame(
     cluster = integer(), members = character(), representative = character(),
-    least = double(), mean = double()
+    lowest = double(), mean = double()
   )
   if (!length(numbers)) return(empty)
   do.call(rbind, lapply(numbers, function(g) {
@@ -168,7 +175,7 @@ clusters_table <- function(table, a) {
       cluster = g,
       members = paste(own$predictor, collapse = ", "),
       representative = paste(own$predictor[own$representative], collapse = ", "),
-      least = min(inside),
+      lowest = min(inside),
       mean = mean(inside)
     )
   }))
@@ -177,7 +184,7 @@ clusters_table <- function(table, a) {
 new_twins <- function(fields) new_record(fields, "twins")
 
 validate_twins <- function(x) {
-  check_shape(x, c(table = "list", clusters = "list", least = "double"), "table of twins")
+  check_shape(x, c(table = "list", clusters = "list", threshold = "double"), "table of twins")
   columns <- c(
     predictor = "character", cluster = "integer", representative = "logical",
     why = "character", association = "double", replaceable = "double"
@@ -260,10 +267,10 @@ how_far_told <- function(x, y, bins = 20) {
 
 # Which of `members` one of `from` tells well enough to take the place of: at least such a share
 # of it.
-told_by <- function(from, members, tells, least) {
+told_by <- function(from, members, tells, threshold) {
   unique(
     tells$other[tells$predictor %in% from & tells$other %in% members &
-        tells$tells >= least & !is.na(tells$tells)]
+        tells$tells >= threshold & !is.na(tells$tells)]
   )
 }
 
@@ -308,10 +315,10 @@ associate_all <- function(data) {
   out
 }
 
-cluster_alike <- function(a, least) {
+cluster_alike <- function(a, threshold) {
   if (nrow(a) < 2) return(rep(1L, nrow(a)))
   stats::cutree(
-    stats::hclust(stats::as.dist(1 - a), method = "average"), h = 1 - least + 1e-9
+    stats::hclust(stats::as.dist(1 - a), method = "average"), h = 1 - threshold + 1e-9
   )
 }
 

@@ -1,42 +1,42 @@
-#' Walk down to fewer predictors, honestly scored
+#' Score smaller sets of predictors by nested cross-validation
 #'
 #' Scores every model with its top 0, 1, 2, ... predictors by cross-validation. Everything that
 #' looks at the target happens inside the training part of each fold: the ranking, the refits, the
-#' thinning of twins and, for the procedure's own score, the choice of the size.
+#' thinning of twins and, for the nested cross-validation score, the choice of the number.
 #'
 #' @param study A [study()] with training rows. Its dictionary counts: predictors with `use`
 #'   `keep` are in every set, with `leave_out` in none; `cost` is added up and can be limited;
-#'   what leaving out all `sensitive` ones costs stands beside the path.
+#'   what leaving out all `sensitive` ones costs is scored beside them.
 #' @param by Methods that rank, as in [rank_predictors()]: `"permutation"` (default),
-#'   `"impurity"`, `"shapley"`, `"structure"`, `"coefficient"`, `"association"`, `"refit"`.
-#'   Several are combined by the mean of their ranks. Not asked by the paths `"forward"` and
-#'   `"stepwise"`, unless twins are thinned.
+#'   `"impurity"`, `"shapley"`, `"structure"`, `"coefficients"`, `"association"`, `"refit"`.
+#'   Several are combined by the mean of their ranks. Not used by the searches `"forward"` and
+#'   `"floating"`, unless twins are thinned.
 #' @param ... Must be empty.
-#' @param path How sets are found in a training part. `"ranking"` (default): one ranking, the top
+#' @param search How sets are found in a training part. `"ranking"` (default): one ranking, the top
 #'   so many. `"backward"`: the last of the ranking are dropped, the model is trained and ranked
 #'   again, and so on (Guyon et al. 2002). `"forward"`: what lowers the loss most comes in.
-#'   `"stepwise"`: forward, and after each entry what is better without goes again (Pudil,
+#'   `"floating"`: forward, and after each entry what is better without goes again (Pudil,
 #'   Novovicova and Kittler 1994).
-#' @param unit What comes in or goes: `"predictor"` (default), each by itself; or `"family"`, the
-#'   predictors of a family of the dictionary together, counted as one.
+#' @param groups What comes in or goes: `NULL` (default), each predictor by itself; or `"family"`,
+#'   the predictors of a family of the dictionary together, counted as one.
 #' @param steps `"one"` predictor at a time, or `"geometric"`: a fifth of those left are dropped,
 #'   or a third as many as there are added. Default: geometric from 31 predictors on.
 #' @param models Names of the models that rank. Default: all.
-#' @param refit_model Name of the model of the study that is trained on the sets, if not the one
+#' @param refit_as Name of the model of the study that is trained on the sets, if not the one
 #'   that ranked.
 #' @param thin_twins TRUE: of predictors that can stand in for each other (see [find_twins()]) one
 #'   stays, found inside each training part.
 #' @param budget The most a set may cost, in the unit of the dictionary's `cost`.
-#' @param random Number of random sets of each size, scored by the first drawing of the folds; 0
-#'   for none. From 50 on their share is a figure to rely on.
-#' @param decoys Number of refits with permuted copies in each training part, at least 19: scores
-#'   the predictors above the [noise_floor()] too. Default: not done.
+#' @param random Number of random sets for each number of predictors, scored by the first drawing
+#'   of the folds; 0 for none. From 50 on their share is a figure to rely on.
+#' @param floor_refits Number of refits with permuted copies in each training part, at least 19:
+#'   scores the predictors above the [noise_floor()] too. Default: not done.
 #' @param folds Number of outer folds. Default: 5, fewer where the rows (four a fold) or blocks
 #'   are too few.
-#' @param times How often the outer folds are drawn anew.
-#' @param inner_folds Number of folds inside each outer training part, from which the procedure
-#'   chooses a size.
-#' @param sizes Numbers of predictors (of units, where families count as one; beside those that
+#' @param repeats How often the outer folds are drawn anew.
+#' @param inner_folds Number of folds inside each outer training part, by which the number of
+#'   predictors is chosen there.
+#' @param counts Numbers of predictors (of units, where families count as one; beside those that
 #'   are kept) to score; none and all are always among them. Default: every number up to 8, then
 #'   in steps of about a third.
 #' @param run Path of a run folder: every finished piece is kept there, and the same call goes on
@@ -47,31 +47,32 @@
 #'   candidate: \describe{ \item{model, refit}{the model that ranked, and the one trained on the
 #'   sets} \item{candidate}{`path`; `constant` and `all` where they are not on the path; `thinned`
 #'   (all but twins that others stand in for); `not sensitive` (all but those the dictionary calls
-#'   sensitive); `above floor`} \item{size, cost}{the number of predictors of the set found on all
-#'   training rows, and what they cost} \item{added}{the predictors this set adds to the one
+#'   sensitive); `above floor`} \item{count, cost}{the number of predictors of the set found on
+#'   all training rows, and what they cost} \item{added}{the predictors this set adds to the one
 #'   before, on all training rows; whole sets where they are not nested} \item{score, std_error,
 #'   lower, upper}{cross-validated score in the metric's unit, with its interval over rows}
 #'   \item{price, price_error, price_lower, price_upper}{rise of the loss (fall of the score)
-#'   against all predictors, paired by row} \item{random, random_lower, random_upper,
-#'   random_share, random_sets}{of the random sets of this size: mean score, 5 and 95 % quantiles,
-#'   and, of the different sets other than this one (`random_sets` of them), the share that do as
-#'   well, this one counted in} } Intervals from cross-validation are approximate. Those of the
-#'   score leave out that the training parts overlap, and are somewhat too narrow (Bates, Hastie
-#'   and Tibshirani 2024). Those of the price take it in: the variance over rows is multiplied by
-#'   1 + K / (K - 1), K being the number of folds, with t limits of K times the drawings less one
-#'   degrees of freedom (after Nadeau and Bengio 2003); in 300 simulated data sets
-#'   (`bench/reduction.R`) that of the chosen set covered the true difference in 94 %, that of the
-#'   procedure in 95 %, that of [confirm_set()] in 97 %.
-#' @details Where held-out rows rank or try sets (permutation, Shapley, forward, stepwise), a
+#'   against all predictors, paired by row} \item{random, random_lower, random_upper, random_p,
+#'   random_sets}{of the random sets of this number: mean score, 5 and 95 % quantiles, and the
+#'   Monte-Carlo p value: of the different sets other than this one (`random_sets` of them), the
+#'   share that score as well, this one counted in} } Intervals from cross-validation are
+#'   approximate. Those of the score leave out that the training parts overlap, and are somewhat
+#'   too narrow (Bates, Hastie and Tibshirani 2024). Those of the price take it in: the variance
+#'   over rows is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K
+#'   times the drawings less one degrees of freedom (after Nadeau and Bengio 2003); in 300
+#'   simulated data sets (`bench/reduction.R`) that of the chosen set covered the true difference
+#'   in 94 %, that of the nested score in 95 %, that of [confirm_set()] in 97 %.
+#' @details Where held-out rows rank or try sets (permutation, Shapley, forward, floating), a
 #'   training part is split once more: three quarters train, the last quarter ranks; the sets are
 #'   then refitted on the whole part. Folds are stratified by class, and keep blocks together.
-#'   Scoring costs `folds * times * (1 + inner_folds) * (number of sizes)` fits per model, the
-#'   paths beside; a forward path of p predictors takes about p squared over 2 fits in each part.
+#'   Scoring costs `folds * repeats * (1 + inner_folds) * (number of counts)` fits per model, the
+#'   searches beside; a forward search of p predictors takes about p squared over 2 fits in each
+#'   part.
 #'   Pieces are spread over the workers of [future::plan()]; a fit that fails is tried once more.
 #'
-#' The curve is for looking: its best point flatters. The score of the whole procedure, choice of
-#' the size included, is given by [choose_set()] (Varma and Simon 2006; Ambroise and McLachlan
-#' 2002).
+#' The curve is exploratory: its best point is optimistic. [choose_set()] gives the nested
+#' cross-validation score, the choice of the number of predictors included (Varma and Simon 2006;
+#' Ambroise and McLachlan 2002).
 #' @section Errors: No training rows; a model that cannot be trained again (give `study(refit_with
 #'   = )`); a fit that fails, with the model,
 #'   fold and number of predictors; a family of which the dictionary keeps one predictor and
@@ -87,49 +88,60 @@
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2)
+#' rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2)
 #' as.data.frame(rd)
 #' @export
 reduce_predictors <- function(
-    study, by = "permutation", ..., path = "ranking", unit = "predictor", steps = NULL,
-    models = NULL, refit_model = NULL, thin_twins = FALSE, budget = NULL, random = 10,
-    decoys = NULL, folds = NULL, times = 2, inner_folds = 3, sizes = NULL, run = NULL,
-    level = 0.95, seed = 1) {
+    study, by = "permutation", ..., search = "ranking", groups = NULL, steps = NULL,
+    models = NULL, refit_as = NULL, thin_twins = FALSE, budget = NULL, random = 10,
+    floor_refits = NULL, folds = NULL, repeats = 2, inner_folds = 3, counts = NULL,
+    run = NULL, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "reduce_predictors")
   need_train(study, "Reducing predictors")
   by <- check_choice(by, method_names(), "by", several = TRUE)
-  path <- check_choice(path, c("ranking", "backward", "forward", "stepwise"), "path")
-  unit <- check_choice(unit, c("predictor", "family"), "unit")
+  search <- check_choice(
+    search, c("ranking", "backward", "forward", "floating"), "search"
+  )
+  groups <- check_families(groups)
   if (!is.null(steps)) steps <- check_choice(steps, c("one", "geometric"), "steps")
   check_flag(thin_twins, "thin_twins")
   random <- check_count(random, "random", least = 0)
-  if (!is.null(decoys)) decoys <- check_count(decoys, "decoys", least = 19)
+  if (!is.null(floor_refits)) {
+    floor_refits <- check_count(floor_refits, "floor_refits", least = 19)
+  }
   folds <- check_folds(folds, study, study$train)
-  times <- check_count(times, "times")
+  repeats <- check_count(repeats, "repeats")
   inner_folds <- check_count(inner_folds, "inner_folds", least = 2)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   chosen <- pick_models(study, models)
-  if (path %in% c("ranking", "backward") || thin_twins) check_rankers(study, chosen, by)
+  if (search %in% c("ranking", "backward") || thin_twins) check_rankers(study, chosen, by)
   refit <- chosen
-  if (!is.null(refit_model)) {
-    named <- check_choice(refit_model, names(study$models), "refit_model")
+  if (!is.null(refit_as)) {
+    named <- check_choice(refit_as, names(study$models), "refit_as")
     refit <- rep(study$models[named], length(chosen))
   }
   settings <- list(
-    by = by, path = path, thin_twins = thin_twins, random = random, decoys = decoys,
-    folds = folds, times = times, inner_folds = inner_folds, seed = seed
+    by = by,
+    search = search,
+    thin_twins = thin_twins,
+    random = random,
+    floor_refits = floor_refits,
+    folds = folds,
+    repeats = repeats,
+    inner_folds = inner_folds,
+    seed = seed
   )
   plans <- Map(
     function(ranker, refit) {
-      plan <- reduction_plan(study, ranker, refit, unit, budget)
+      plan <- reduction_plan(study, ranker, refit, groups, budget)
       U <- length(plan$units)
       plan$settings <- c(
         settings,
         list(
           steps = if (!is.null(steps)) steps else if (U > 30) "geometric" else "one",
-          points = pick_sizes(sizes, U, path)
+          points = pick_counts(counts, U, search)
         )
       )
       plan
@@ -140,11 +152,10 @@ reduce_predictors <- function(
   leaking_warning(study, plans)
   curves <- reduce_models(study, plans, run)
   validate_reduction(new_reduction(c(
-    list(curves = curves, study = study),
-    settings[setdiff(names(settings), "seed")],
+    list(curves = curves, study = study), settings[setdiff(names(settings), "seed")],
     list(
-      unit = unit, steps = steps, budget = budget, sizes = sizes, refit_model = refit_model,
-      level = level, seed = seed
+      groups = groups, steps = steps, budget = budget, counts = counts,
+      refit_as = refit_as, level = level, seed = seed
     )
   )))
 }
@@ -153,8 +164,8 @@ new_reduction <- function(fields) new_record(fields, "reduction")
 
 validate_reduction <- function(x) {
   fields <- c(
-    curves = "list", study = "list", by = "character", path = "character",
-    folds = "integer", times = "integer", inner_folds = "integer", level = "double"
+    curves = "list", study = "list", by = "character", search = "character",
+    folds = "integer", repeats = "integer", inner_folds = "integer", level = "double"
   )
   check_shape(x, fields, "reduction")
   check_holds(
@@ -206,20 +217,20 @@ leaking_warning <- function(st, plans) {
   }
 }
 
-pick_sizes <- function(sizes, most, path) {
-  if (is.null(sizes)) {
-    sizes <- c(0:8, unique(round(8 * (4 / 3)^(0:60))))
+pick_counts <- function(counts, most, search) {
+  if (is.null(counts)) {
+    counts <- c(0:8, unique(round(8 * (4 / 3)^(0:60))))
     # the whole way would take most^2 / 2 fits
-    if (path %in% c("forward", "stepwise") && most > 30) sizes <- sizes[sizes <= 30]
-  } else if (!is.numeric(sizes) || anyNA(sizes) ||
-      any(sizes < 0 | sizes != round(sizes) | sizes > most)) {
+    if (search %in% c("forward", "floating") && most > 30) counts <- counts[counts <= 30]
+  } else if (!is.numeric(counts) || anyNA(counts) ||
+      any(counts < 0 | counts != round(counts) | counts > most)) {
     stop_input(
-      paste0("`sizes` must hold whole numbers from 0 to ", most, "."),
-      paste0("Given: ", describe_value(sizes), ".")
+      paste0("`counts` must hold whole numbers from 0 to ", most, "."),
+      paste0("Given: ", describe_value(counts), ".")
     )
   }
   as.integer(sort(unique(c(
-    0, sizes[sizes <= most], if (!path %in% c("forward", "stepwise") || most <= 30) most
+    0, counts[counts <= most], if (!search %in% c("forward", "floating") || most <= 30) most
   ))))
 }
 
@@ -228,7 +239,7 @@ reduce_models <- function(st, plans, run) {
   settings <- plans[[1]]$settings
   n <- nrow(st$train)
   fold_of <- vapply(
-    seq_len(settings$times),
+    seq_len(settings$repeats),
     function(t) {
       with_stream(settings$seed, c("folds", n, t), draw_folds(st, st$train, settings$folds))
     },
@@ -264,7 +275,7 @@ reduce_models <- function(st, plans, run) {
 pieces_of_reduction <- function(plan) {
   settings <- plan$settings
   m <- plan$ranker
-  outer <- expand.grid(fold = seq_len(settings$folds), time = seq_len(settings$times))
+  outer <- expand.grid(fold = seq_len(settings$folds), time = seq_len(settings$repeats))
   folds <- Map(function(t, f) {
     c(
       list(list(model = m, part = "outer", time = t, fold = f)),
@@ -340,7 +351,7 @@ warn_of_curve <- function(curve, m) {
       "pieces",
       paste0(
         "Model \"", m, "\" could not be trained on some sets of ",
-        list_words(curve$failed$size),
+        list_words(curve$failed$count),
         " predictors; sizes that lack a part are passed over."
       ),
       curve$failed$error[1]
@@ -417,7 +428,7 @@ reduce_piece <- function(piece, st, plans, fold_of) {
   )
 }
 
-# The sets to score: no predictor, the points of the path, all; and what stands beside the path.
+# The sets to score: no predictor, the points of the path, all; and what is scored beside them.
 candidate_sets <- function(st, plan, path, train, key, beside) {
   complete <- function(units) {
     intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
@@ -434,7 +445,7 @@ candidate_sets <- function(st, plan, path, train, key, beside) {
   if (length(plan$sensitive)) {
     out[["not sensitive"]] <- setdiff(plan$universe, plan$sensitive)
   }
-  if (!is.null(plan$settings$decoys)) {
+  if (!is.null(plan$settings$floor_refits)) {
     out[["above floor"]] <- complete(units_above_floor(st, plan, train, key))
   }
   out
@@ -454,7 +465,11 @@ units_above_floor <- function(st, plan, train, key) {
   method <- intersect(settings$by, methods_that("floor"))
   method <- if (length(method)) method[1] else "permutation"
   table <- noise_floor(
-    inside, by = method, models = plan$ranker, draws = settings$decoys, seed = settings$seed
+    inside,
+    by = method,
+    models = plan$ranker,
+    refits = settings$floor_refits,
+    seed = settings$seed
   )$table
   rows <- if ("oob" %in% table$rows) "oob" else table$rows[1]
   above <- unique(table$predictor[table$above & table$rows == rows])

@@ -8,19 +8,21 @@
 #' @param ... Must be empty.
 #' @param study The [study()] of the ranking: what the ranking does not hold of the reasons is
 #'   then worked out (see details).
-#' @param k Number of top predictors whose overlap is worked out. Default: 5, or half of the
+#' @param top Number of top predictors whose overlap is worked out. Default: 5, or half of the
 #'   predictors where there are fewer than 10.
 #' @param persistence How far down the lists the rank-biased overlap looks.
 #' @return A list of class `dreher_agreement`; `as.data.frame()` gives one row per pair of
 #'   rankings: `a`, `b`, `tau` (Kendall's tau-b), `spearman`, `top_overlap` (of the top k),
-#'   `rank_overlap` (rank-biased), `share_overlap` (see [rank_tau()]), each with its Monte-Carlo
-#'   error over the resamples (`tau_error` and so on; `NA` without resamples, where nothing is
-#'   known of it), and `shared` (number of predictors in both). `predictors` is a data frame with
-#'   the `best` and `worst` rank of each predictor, which ranking gives them, their `range`, the
-#'   largest `share` any ranking gives it, and `why`, possible reasons; `summary()` gives it.
+#'   `rank_overlap` (rank-biased), `share_overlap` (see [agreement_tau()]), each with its
+#'   Monte-Carlo error over the resamples (`tau_error` and so on; `NA` without resamples, where
+#'   nothing is known of it), and `shared` (number of predictors in both). `predictors` is a data
+#'   frame with the `best` and `worst` rank of each predictor, which ranking gives them, their
+#'   `range`, the largest `share` any ranking gives it, and `why`, possible reasons; `summary()`
+#'   gives it.
 #' @details Reasons are read off what is known: pairs that go together (they share what one of
-#'   them would have alone), flags (`many levels` and `in-bag only`: impurity favours predictors
-#'   with many values; `moves only`: moves predictions without improving the score), a share of
+#'   them would have alone), flags (`many levels` and `in-sample only`: impurity favours predictors
+#'   with many values; `no effect on score`: moves predictions without improving the score), a
+#'   share of
 #'   the importance on training rows that is half as large again as on holdout rows, and a place
 #'   in the lower half by itself (association) beside one in the upper half in a model: `acts
 #'   through others or not along a line`.
@@ -35,7 +37,7 @@
 #' where S is under a quarter of T, `acts by itself, but not along a line` where it is over three
 #' quarters and the association does not show it. Both are variance components of 10 shuffles of
 #' at most 500 holdout rows.
-#' @section Errors: A ranking that holds a single list; a `study` of other data; `k` beyond the
+#' @section Errors: A ranking that holds a single list; a `study` of other data; `top` beyond the
 #'   shortest list.
 #' @references As for [stability()], and:
 #'   Sobol, I. (1993). Sensitivity estimates for nonlinear mathematical models. Mathematical
@@ -48,7 +50,7 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' agreement(rank_predictors(st), study = st)
 #' @export
-agreement <- function(ranking, ..., study = NULL, k = NULL, persistence = 0.9) {
+agreement <- function(ranking, ..., study = NULL, top = NULL, persistence = 0.9) {
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_no_dots(..., .verb = "agreement")
   persistence <- check_fraction(persistence, "persistence")
@@ -72,10 +74,10 @@ agreement <- function(ranking, ..., study = NULL, k = NULL, persistence = 0.9) {
   })
   means <- lapply(draws, function(x) if (is.matrix(x)) colMeans(x, na.rm = TRUE) else x)
   least <- min(lengths(means))
-  k <- if (is.null(k)) {
+  k <- if (is.null(top)) {
     max(1L, min(5L, least %/% 2L))
   } else {
-    check_count(k, "k", most = least)
+    check_count(top, "top", most = least)
   }
   pairs <- utils::combn(names(parts), 2)
   found <- do.call(
@@ -149,14 +151,14 @@ name_parts <- function(parts) {
 
 compare_lists <- function(draws_a, draws_b, a, b, k, persistence) {
   shared <- intersect(names(a), names(b))
-  # top_overlap() draws the orders of ties by a stream of its own, so that nothing else is random
+  # agreement_top() draws the orders of ties by a stream of its own, so that nothing else is random
   # here.
   measure <- function(a, b) {
     if (length(shared) < 2) return(rep(NA_real_, 5))
     c(
-      rank_tau(a[shared], b[shared]), rank_spearman(a[shared], b[shared]),
-      top_overlap(a[shared], b[shared], min(k, length(shared) - 1L)),
-      rank_overlap(a, b, persistence), share_overlap(a[shared], b[shared])
+      agreement_tau(a[shared], b[shared]), agreement_spearman(a[shared], b[shared]),
+      agreement_top(a[shared], b[shared], min(k, length(shared) - 1L)),
+      agreement_overlap(a, b, persistence), agreement_shares(a[shared], b[shared])
     )
   }
   value <- measure(a, b)
@@ -387,8 +389,8 @@ reasons_for <- function(p, flags, by_itself, unseen, known) {
     c(
       if (length(twins)) paste0("shares credit with ", name_some(named)),
       if ("many levels" %in% flags) "many levels",
-      if ("in-bag only" %in% flags) "in-bag only",
-      if ("moves only" %in% flags) "moves predictions without improving the score",
+      if ("in-sample only" %in% flags) "in-sample only",
+      if ("no effect on score" %in% flags) "moves predictions without improving the score",
       if (p %in% known$gap) "more on training rows than on holdout rows",
       if (isTRUE(by_itself < 0.25)) {
         "acts mostly together with others"

@@ -5,21 +5,22 @@
 #'
 #' @inheritParams rank_permutation
 #' @param by Methods: some of `"permutation"` (default), `"impurity"`, `"shapley"`.
-#' @param draws Number of refits, at least 19. With B of them the smallest p value is 1 / (B + 1).
-#' @param conditional TRUE: decoys are permuted within strata of rows that are alike in what the
-#'   other predictors say of the predictor, so that a decoy is as correlated with the others as
-#'   its predictor is, nearly.
-#' @param alpha Error level of "above the floor".
+#' @param refits Number of refits, at least 19. With B of them the smallest p value is 1 / (B + 1).
+#' @param shuffle `"marginal"` (default): decoys are permuted over all rows. `"conditional"`: within
+#'   strata of rows that are alike in what the other predictors say of the predictor, so that a
+#'   decoy is nearly as correlated with the others as its predictor is.
+#' @param level Level of the family-wise test: above the floor is what has a p value of at most
+#'   `1 - level`.
 #' @param repeats Shuffles for permutation importance.
 #' @param background Background rows for Shapley importance.
 #' @param run Path of a run folder, as in [rank_predictors()].
 #' @return A list of class `dreher_floor`; `as.data.frame()` gives one row per model, method, rows
 #'   and predictor: \describe{ \item{importance}{mean over the refits} \item{floor, floor_lower,
-#'   floor_upper}{1 - `alpha` quantile of the largest decoy of a refit, and what more refits could
+#'   floor_upper}{`level` quantile of the largest decoy of a refit, and what more refits could
 #'   make of it} \item{p_value}{family-wise: share of the refits whose largest decoy reaches the
 #'   importance, the observed one counted in} \item{p_own, q_own}{against its own decoy, and with
 #'   false discovery rate (Benjamini and Hochberg 1995)} \item{above}{is `p_value` at most
-#'   `alpha`?} }
+#'   `1 - level`?} }
 #' @details A predictor that has nothing to do with the target or the other predictors is
 #'   exchangeable with its decoy, so \eqn{p = (1 + \#\{b: \max_k D_{kb} \ge \bar I_j\}) / (B +
 #'   1)}{p = (1 + number of b with max_k D_kb >= mean I_j) / (B + 1)} is a valid p value over all
@@ -39,7 +40,7 @@
 #' @section Reading the result: Being above the floor means: related to the target, alone or
 #'   through others. A predictor that is useless beside the others but correlated with a useful
 #'   one also passes; conditional decoys, [rank_refit()] and
-#'   `rank_permutation(conditional = TRUE)` ask that other question.
+#'   `rank_permutation(shuffle = "conditional")` ask that other question.
 #' @section Errors: No training rows; fewer than 19 refits; a model that cannot be trained with
 #'   more predictors, as those on encoded columns (give `study(refit_with = )`); a run folder of
 #'   another run.
@@ -53,25 +54,26 @@
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + operator, kiln$train)
-#' noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 19)
+#' noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), refits = 19)
 #' @export
 noise_floor <- function(
-    study, by = "permutation", ..., models = NULL, draws = 99, conditional = FALSE,
-    alpha = 0.05, repeats = 5, background = 50, run = NULL, seed = 1, threads = NULL) {
+    study, by = "permutation", ..., models = NULL, refits = 99, shuffle = "marginal",
+    level = 0.95, repeats = 5, background = 50, run = NULL, seed = 1, threads = NULL) {
   st <- open_ranking(study, "noise_floor", ..., threads = threads)
   need_train(st, "The noise floor")
   by <- check_choice(by, methods_that("floor"), "by", several = TRUE)
-  draws <- check_count(draws, "draws", least = 19)
-  check_flag(conditional, "conditional")
-  alpha <- check_fraction(alpha, "alpha")
+  refits <- check_count(refits, "refits", least = 19)
+  shuffle <- check_choice(shuffle, c("marginal", "conditional"), "shuffle")
+  conditional <- shuffle == "conditional"
+  level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   chosen <- pick_models(st, models)
   settings <- list(repeats = repeats, background = background, level = 0.95, seed = seed)
   pairs <- pair_up(st, names(chosen), by, settings)$pairs
-  pieces <- pieces_of_floor(st, pairs, draws, conditional, seed)
+  pieces <- pieces_of_floor(st, pairs, refits, conditional, seed)
   about <- if (!is.null(run)) {
     run_identity(
-      st, pairs, resamples = "decoys", settings = list(settings, draws, conditional)
+      st, pairs, resamples = "decoys", settings = list(settings, refits, conditional)
     )
   }
   done <- run_pieces(
@@ -91,17 +93,17 @@ noise_floor <- function(
   )
   warn_blind_refits(drawn)
   table <- do.call(
-    rbind, lapply(split(drawn, part_keys(drawn)), compare_with_decoys, alpha = alpha)
+    rbind, lapply(split(drawn, part_keys(drawn)), compare_with_decoys, level = level)
   )
   rownames(table) <- NULL
   validate_floor(new_floor(
     list(
       table = table,
-      draws = draws,
+      refits = refits,
       left_out = left_out,
       seen = isTRUE(st$seen),
-      alpha = alpha,
-      conditional = conditional,
+      level = level,
+      shuffle = shuffle,
       target = st$target,
       metric = st$metric$name,
       labels = labels_of(st, st$predictors),
@@ -112,11 +114,11 @@ noise_floor <- function(
 }
 
 # A piece is a refit of one model with copies, ranked by all its methods.
-pieces_of_floor <- function(st, pairs, draws, conditional, seed) {
+pieces_of_floor <- function(st, pairs, refits, conditional, seed) {
   unlist(
     lapply(unique(pairs$model), function(m) {
       strata <- if (conditional) strata_of_all(st, st$models[[m]], seed)
-      lapply(seq_len(draws), function(b) {
+      lapply(seq_len(refits), function(b) {
         list(
           model = m, draw = b, methods = pairs$method[pairs$model == m], strata = strata
         )
@@ -129,7 +131,7 @@ pieces_of_floor <- function(st, pairs, draws, conditional, seed) {
 new_floor <- function(fields) new_record(fields, "floor")
 
 validate_floor <- function(x) {
-  check_shape(x, c(table = "list", draws = "integer", alpha = "double"), "noise floor")
+  check_shape(x, c(table = "list", refits = "integer", level = "double"), "noise floor")
   columns <- c(
     model = "character", method = "character", form = "character", rows = "character",
     predictor = "character", importance = "double", floor = "double", p_value = "double",
@@ -340,13 +342,14 @@ rank_decoys <- function(piece, st, settings) {
 }
 
 # d: all refits of one model, method and rows.
-compare_with_decoys <- function(d, alpha) {
-  draws <- sort(unique(d$draw))
-  B <- length(draws)
+compare_with_decoys <- function(d, level) {
+  alpha <- round(1 - level, 12)
+  refits <- sort(unique(d$draw))
+  B <- length(refits)
   predictors <- unique(d$predictor)
   of <- function(rows) {
     out <- matrix(0, B, length(predictors))  # what a model does not list it does not use
-    at <- cbind(match(d$draw[rows], draws), match(d$predictor[rows], predictors))
+    at <- cbind(match(d$draw[rows], refits), match(d$predictor[rows], predictors))
     out[at] <- d$importance[rows]
     out
   }

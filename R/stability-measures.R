@@ -8,19 +8,20 @@
 #' The measures behind [stability()] and [agreement()], for two vectors of importance.
 #'
 #' @param a,b Importances of the same predictors, in the same order or by name; larger is more
-#'   important. Predictors one of them lacks are left out, except by `rank_overlap()`.
-#' @param k Number of top predictors.
+#'   important. Predictors one of them lacks are left out, except by `agreement_overlap()`.
+#' @param top Number of top predictors.
 #' @param persistence Between 0 and 1: how far down the lists the overlap looks. With 0.9 the top
 #'   10 carry 86 % of the weight.
-#' @return A number. `rank_tau()`: Kendall's tau-b, -1 to 1. `rank_spearman()`: Spearman's
-#'   correlation of ranks. `top_overlap()`: shared part of the top `k`, 0 to 1 (Jaccard), the mean
-#'   over the orders of ties. `rank_overlap()`: rank-biased overlap, extrapolated, 0 to 1; lists
-#'   of different length are allowed. `share_overlap()`: sum over the predictors of the smaller of
-#'   their two shares, 0 to 1, 1 where all shares are the same: predictors weigh as much as they
-#'   matter; a share is the non-negative part of an importance over the sum of these. `NA` where a
-#'   ranking is all ties (correlations) or nothing in it is positive (shares).
+#' @return A number. `agreement_tau()`: Kendall's tau-b, -1 to 1. `agreement_spearman()`:
+#'   Spearman's correlation of ranks. `agreement_top()`: shared part of the `top` first, 0 to 1
+#'   (Jaccard), the mean over the orders of ties. `agreement_overlap()`: rank-biased overlap,
+#'   extrapolated, 0 to 1; lists of different length are allowed. `agreement_shares()`: sum over
+#'   the predictors of the smaller of their two shares, 0 to 1, 1 where all shares are the same:
+#'   predictors weigh as much as they matter; a share is the non-negative part of an importance
+#'   over the sum of these. `NA` where a ranking is all ties (correlations) or nothing in it is
+#'   positive (shares).
 #' @section Errors: Importances that are no numbers, of different length without names, or of
-#'   fewer than 2 common predictors; `k` beyond them.
+#'   fewer than 2 common predictors; `top` beyond them.
 #' @references Kendall, M. (1945). The treatment of ties in ranking problems.
 #'   \doi{10.1093/biomet/33.3.239}.
 #'   Renkonen, O. (1938). Statistisch-oekologische Untersuchungen ueber die terrestrische
@@ -31,30 +32,30 @@
 #' @examples
 #' a <- c(peak_temp = 3, hold_minutes = 2, operator = 1)
 #' b <- c(peak_temp = 3, operator = 2, hold_minutes = 1)
-#' rank_tau(a, b)
-#' top_overlap(a, b, 2)
-#' rank_overlap(a, b)
-#' share_overlap(a, b)
+#' agreement_tau(a, b)
+#' agreement_top(a, b, 2)
+#' agreement_overlap(a, b)
+#' agreement_shares(a, b)
 #' @export
-rank_tau <- function(a, b) {
+agreement_tau <- function(a, b) {
   two <- match_two(a, b)
   if (length(unique(two$a)) < 2 || length(unique(two$b)) < 2) return(NA_real_)
   stats::cor(two$a, two$b, method = "kendall")
 }
 
-#' @rdname rank_tau
+#' @rdname agreement_tau
 #' @export
-rank_spearman <- function(a, b) {
+agreement_spearman <- function(a, b) {
   two <- match_two(a, b)
   if (length(unique(two$a)) < 2 || length(unique(two$b)) < 2) return(NA_real_)
   stats::cor(rank(two$a), rank(two$b))
 }
 
-#' @rdname rank_tau
+#' @rdname agreement_tau
 #' @export
-top_overlap <- function(a, b, k) {
+agreement_top <- function(a, b, top) {
   two <- match_two(a, b)
-  k <- check_count(k, "k", most = length(two$a))
+  k <- check_count(top, "top", most = length(two$a))
   orders <- if (straddles(two$a, k) || straddles(two$b, k)) 400L else 1L
   mean(with_stream(1, c("ties", k), vapply(seq_len(orders), function(i) {
     shared <- length(intersect(top_of(two$a, k), top_of(two$b, k)))
@@ -62,9 +63,9 @@ top_overlap <- function(a, b, k) {
   }, 0)))
 }
 
-#' @rdname rank_tau
+#' @rdname agreement_tau
 #' @export
-rank_overlap <- function(a, b, persistence = 0.9) {
+agreement_overlap <- function(a, b, persistence = 0.9) {
   persistence <- check_fraction(persistence, "persistence")
   if (is.null(names(a)) != is.null(names(b))) {
     stop_input("`a` and `b` must both have names, or neither.")
@@ -73,9 +74,9 @@ rank_overlap <- function(a, b, persistence = 0.9) {
   overlap_lists(ordered_names(a), ordered_names(b), persistence)
 }
 
-#' @rdname rank_tau
+#' @rdname agreement_tau
 #' @export
-share_overlap <- function(a, b) {
+agreement_shares <- function(a, b) {
   two <- match_two(a, b)
   sum(pmin(shares_of(two$a), shares_of(two$b)))
 }

@@ -22,7 +22,7 @@ read_dictionary <- function(file) {
   d <- if (is.data.frame(file)) {
     as.data.frame(file)
   } else {
-    as.data.frame(read_table(file, quiet = TRUE))
+    as.data.frame(read_rows(file, quiet = TRUE))
   }
   known <- c("predictor", "label", "family", "unit", "cost", "use", "sensitive")
   if (!"predictor" %in% names(d)) {

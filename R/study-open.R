@@ -4,11 +4,11 @@
 open_model <- function(st, name, object, predict_with, again = FALSE) {
   own_reader <- is.null(predict_with)
   if (own_reader && !again) check_response(readers_object(object), name, st$task)
-  inputs <- if (own_reader) read_inputs(object, st$train)
+  inputs <- if (own_reader) model_inputs(object, st$train)
   if (is.null(inputs)) inputs <- guess_inputs(st)
   if (own_reader) {
     inputs$ordered <- check_ordered(
-      ordered_columns(object), read_inputs(object, NULL)$levels, st, name
+      ordered_columns(object), model_inputs(object, NULL)$levels, st, name
     )
   }
   strays <- setdiff(inputs$predictors, names(st$data))
@@ -23,12 +23,12 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
     object = object,
     class = model_class(object),
     inputs = inputs,
-    predict = if (own_reader) read_predictions else predict_with,
+    predict = if (own_reader) model_predictions else predict_with,
     own_reader = own_reader,
     forest = NULL,
-    linear = if (own_reader) read_coefficients(object),
+    linear = if (own_reader) model_coefficients(object),
     classes = if (own_reader && st$task == "classification") {
-      resolve_classes(read_task(object)$classes, st, name)
+      resolve_classes(model_task(object)$classes, st, name)
     }
   )
   if (own_reader) {
@@ -38,7 +38,7 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
     } else {
       check_columns(st$train, inputs$predictors, "train", "The predictor", name)
     }
-    forest <- read_forest(object, model$inputs)
+    forest <- model_forest(object, model$inputs)
     if (!is.null(forest)) {
       check_forest(
         forest,

@@ -76,7 +76,7 @@ read_refit <- function(model, fit, rows) {
 # A function may fit the user's own columns, where the model before was on encoded ones: then the
 # fit needs columns that the rows have and the encoder does not make.
 takes_rows_as_they_are <- function(fit, model, encode, rows) {
-  needs <- read_inputs(as_readable(fit, model$name), rows)$predictors
+  needs <- model_inputs(as_readable(fit, model$name), rows)$predictors
   made <- names(run_encoder(encode, rows[1, , drop = FALSE], model$name))
   !is.null(needs) && !all(needs %in% made) && all(needs %in% names(rows))
 }
@@ -101,7 +101,7 @@ piece_seed <- function(seed, key) {
 # flags. predictors: for models that do not name their own.
 inside_study <- function(st, model, fit, train, data, predictors = st$asked) {
   if (model$own_reader) {
-    data <- put_to_usual(data, train, read_inputs(fit, train)$levels)$rows
+    data <- put_to_usual(data, train, model_inputs(fit, train)$levels)$rows
   } else if (length(fit_fails_on(model, fit, data))) {
     data <- put_to_usual(data, train)$rows
   }

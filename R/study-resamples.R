@@ -13,7 +13,7 @@
 #' @param ... Must be empty.
 #' @param times Number of resamples; for `"folds"` how often the folds are drawn.
 #' @param folds Number of folds.
-#' @param share Share of the rows in a subsample. Half, as for `"subsample"` by default, is what
+#' @param fraction Share of the rows in a subsample. Half, as for `"subsample"` by default, is what
 #'   frequencies of selection are defined on (Meinshausen and Buehlmann 2010).
 #' @param strata Name of a column (the target, as a rule) whose distribution every resample keeps.
 #' @param blocks Name of a column: rows with the same value stay together.
@@ -32,7 +32,7 @@
 #' draw_resamples(demo_kiln()$train, "bootstrap", times = 5)
 #' @export
 draw_resamples <- function(
-    data, kind = "bootstrap", ..., times = 50, folds = 5, share = 0.5, strata = NULL,
+    data, kind = "bootstrap", ..., times = 50, folds = 5, fraction = 0.5, strata = NULL,
     blocks = NULL, order = NULL, seed = 1) {
   data <- check_rows(data, "data")
   check_no_dots(..., .verb = "draw_resamples")
@@ -41,7 +41,7 @@ draw_resamples <- function(
   )
   times <- check_count(times, "times")
   folds <- check_count(folds, "folds", least = 2)
-  share <- check_fraction(share, "share")
+  fraction <- check_fraction(fraction, "fraction")
   seed <- check_seed(seed)
   for (arg in c("strata", "blocks", "order")) {
     if (!is.null(get(arg))) {
@@ -75,7 +75,7 @@ draw_resamples <- function(
     with_stream(
       seed,
       c("resamples", kind, n),
-      split_rows(data, kind, times, folds, share, strata, blocks, order)
+      split_rows(data, kind, times, folds, fraction, strata, blocks, order)
     )
   }
   new_resamples(kind, drawn$inside, drawn$outside, data, blocks, seed)
@@ -111,7 +111,7 @@ validate_resamples <- function(x) {
   x
 }
 
-split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
+split_rows <- function(data, kind, times, folds, fraction, strata, blocks, order) {
   frame <- data.frame(row = seq_len(nrow(data)))
   if (!is.null(strata)) frame$stratum <- data[[strata]]
   if (!is.null(blocks)) frame$block <- data[[blocks]]
@@ -133,7 +133,7 @@ split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
     switch(
       kind,
       bootstrap = rsample::group_bootstraps(frame, "block", times = times),
-      subsample = rsample::group_mc_cv(frame, "block", prop = share, times = times),
+      subsample = rsample::group_mc_cv(frame, "block", prop = fraction, times = times),
       folds = do.call(
         rbind,
         lapply(seq_len(times), function(t) {
@@ -147,7 +147,7 @@ split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
       kind,
       bootstrap = rsample::bootstraps(frame, times = times, strata = "stratum", pool = 0),
       subsample = rsample::mc_cv(
-        frame, prop = share, times = times, strata = "stratum", pool = 0
+        frame, prop = fraction, times = times, strata = "stratum", pool = 0
       ),
       folds = rsample::vfold_cv(
         frame, v = folds, repeats = times, strata = "stratum", pool = 0
@@ -157,7 +157,7 @@ split_rows <- function(data, kind, times, folds, share, strata, blocks, order) {
     switch(
       kind,
       bootstrap = rsample::bootstraps(frame, times = times),
-      subsample = rsample::mc_cv(frame, prop = share, times = times),
+      subsample = rsample::mc_cv(frame, prop = fraction, times = times),
       folds = rsample::vfold_cv(frame, v = folds, repeats = times)
     )
   }

@@ -13,10 +13,10 @@
 #'   in their number of fields.
 #' @examples
 #' file <- system.file("extdata", "kiln_holdout.csv", package = "dreher")
-#' kiln <- read_table(file)
+#' kiln <- read_rows(file)
 #' @export
-read_table <- function(file, ..., quiet = FALSE) {
-  check_no_dots(..., .verb = "read_table")
+read_rows <- function(file, ..., quiet = FALSE) {
+  check_no_dots(..., .verb = "read_rows")
   check_string(file, "file")
   check_text_file(file)
   read <- function(...) {
@@ -120,7 +120,7 @@ describe_read <- function(r) {
   gaps <- r$missing[r$missing > 0]
   paste0(
     basename(r$file), ": ", r$rows, " rows, ", r$columns, " columns",
-    if (!is.na(r$delimiter)) paste0(" set apart by a ", r$delimiter), " (",
+    if (!is.na(r$delimiter)) paste0(" separated by a ", r$delimiter), " (",
     paste(counts, names(counts), collapse = ", "), ")",
     if (length(gaps)) {
       paste0(

@@ -101,11 +101,11 @@ find_seen_rows <- function(data, train) {
     ),
     if (most) {
       paste0(
-        "They are called training rows; scores on them flatter, and have no interval. ",
-        "Give rows the models have not been trained on."
+        "They are called training rows; scores on them are optimistic, and have no ",
+        "interval. ", "Give rows the models have not been trained on."
       )
     } else {
-      "Scores and rankings on them flatter. Take these rows out of `data`."
+      "Scores and rankings on them are optimistic. Take these rows out of `data`."
     }
   )
   most

@@ -97,7 +97,7 @@ study <- function(
   })
   tasks <- lapply(names(models), function(m) {
     own <- is.null(predict_with[[m]])
-    if (own) read_task(models[[m]]) else list(task = NULL, classes = NULL)
+    if (own) model_task(models[[m]]) else list(task = NULL, classes = NULL)
   })
   kind <- find_task(
     data[[target]], if (!is.null(train)) train[[target]], tasks, names(models), target,

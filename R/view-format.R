@@ -159,12 +159,11 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   if (!all(is.na(part$lower)) && zero_is_null(method) &&
       !any(part$lower > 0, na.rm = TRUE)) {
     return(if (nrow(part) == 1) {
-      "Its importance cannot be told from zero."
+      "The interval of its importance does not exclude zero."
     } else {
       paste0(
-        "No predictor's ", in_sentence(method_labels()[[method]]),
-        " importance can be told from zero; ", labels[part$predictor[1]],
-        " comes first in these rows."
+        "For no predictor does the interval of the ", in_sentence(method_labels()[[method]]),
+        " importance exclude zero; ", labels[part$predictor[1]], " ranks first in these rows."
       )
     })
   }
@@ -177,7 +176,9 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   )
   open <- sum(part$lower <= 0 & part$upper >= 0, na.rm = TRUE)
   if (zero_is_null(method) && open > 0) {
-    out <- paste0(out, "; ", open, " of ", nrow(part), " cannot be told from zero")
+    out <- paste0(
+      out, "; for ", open, " of ", nrow(part), " the interval does not exclude zero"
+    )
   }
   paste0(out, ".")
 }
@@ -185,13 +186,15 @@ say_ranking <- function(part, labels, method = part$method[1]) {
 zero_is_null <- function(method) isTRUE(method_field(method, "zero_is_null", FALSE))
 
 say_suspects <- function(x, labels) {
-  leak <- unique(x$predictor[grepl("leak?", x$flag, fixed = TRUE)])
+  leak <- unique(x$predictor[grepl("possible leak", x$flag, fixed = TRUE)])
   id <- unique(x$predictor[grepl("identifier", x$flag)])
   c(
     if (length(leak)) {
       paste0(
-        "Was ", list_words(labels[leak]), " known before the target? Alone ",
-        if (length(leak) == 1) "it tells" else "each tells", " nearly all of it (leak?)."
+        "Possible leak: ", list_words(labels[leak]),
+        if (length(leak) == 1) " predicts" else " each predict",
+        " the target almost perfectly alone. Was ",
+        if (length(leak) == 1) "it" else "each", " known before the target?"
       )
     },
     if (length(id)) {
@@ -210,19 +213,19 @@ say_suspects <- function(x, labels) {
 # Units of several predictors: the joint value beside the sum over the members, up to three of them.
 say_members <- function(members, models, most = 3) {
   if (is.null(members)) return(NULL)
-  one <- members[members$model %in% models & !duplicated(members[c("model", "unit")]), ]
+  one <- members[members$model %in% models & !duplicated(members[c("model", "group")]), ]
   shown <- utils::head(one[order(-abs(one$beyond)), ], most)
   clear <- shown$additive & !is.na(shown$beyond_error) &
     abs(shown$beyond) > 2 * shown$beyond_error
   unit <- pmax(abs(shown$beyond_error), abs(shown$joint) / 100, na.rm = TRUE)
   paste0(
-    shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"),
+    shown$group, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"),
     ": together ", format_value(shown$joint, unit), ", one at a time ",
     format_value(shown$sum, unit), " in all (", shown$measures, ")",
     ifelse(
       !clear,
       ".",
-      ifelse(shown$beyond > 0, ": they stand in for each other.", ": they act together.")
+      ifelse(shown$beyond > 0, ": they are partly redundant.", ": they act together.")
     )
   )
 }
@@ -230,11 +233,11 @@ say_members <- function(members, models, most = 3) {
 # Units of several predictors as one player, beside what their members' Shapley values add up to.
 say_parts <- function(parts, models, most = 3) {
   if (is.null(parts)) return(NULL)
-  one <- parts[parts$model %in% models & !duplicated(parts[c("model", "rows", "unit")]), ]
+  one <- parts[parts$model %in% models & !duplicated(parts[c("model", "rows", "group")]), ]
   shown <- utils::head(one[order(-abs(one$joint - one$sum)), ], most)
   unit <- shown$joint / 30
   paste0(
-    shown$unit, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"),
+    shown$group, if (length(unique(one$model)) > 1) paste0(" (", shown$model, ")"),
     ": as one player ", format_value(shown$joint, unit),
     ", its members' Shapley values add up to ", format_value(shown$sum, unit), "."
   )
@@ -254,8 +257,7 @@ say_gap <- function(gap, models, labels, most = 3) {
   if (!nrow(of)) {
     return(
       paste0(
-        "No predictor counts for more on the training rows than the holdout interval ",
-        "allows."
+        "No importance on the training rows lies above its holdout interval."
       )
     )
   }
@@ -264,13 +266,13 @@ say_gap <- function(gap, models, labels, most = 3) {
     "On training rows ",
     list_words(paste0(
       labels[shown$predictor], " counts for ", format_value(shown$train, shown$gap / 10),
-      " instead of ", format_value(shown$holdout, shown$gap / 10)
+      " against ", format_value(shown$holdout, shown$gap / 10)
     )),
     if (nrow(of) > most) {
       paste0(", and ", nrow(of) - most, " more predictors lie above theirs")
     },
-    ": more than the holdout interval allows, so that part of it holds for the ",
-    "training rows only."
+    "; this is above the holdout interval, and the ",
+    "excess reflects overfitting."
   )
 }
 
@@ -281,8 +283,9 @@ say_twins <- function(twins, labels, most = 3) {
   paste0(
     paste0(labels[shown$predictor], " and ", labels[shown$other], collapse = "; "),
     if (nrow(twins) > most) paste0("; and ", nrow(twins) - most, " more pairs"),
-    " go together: shuffled one at a time, each is carried by the other, or judged on ",
-    "rows that cannot occur. See unit = and conditional = TRUE."
+    " are strongly associated. Shuffled alone, the importance of one is reduced by ",
+    "the other, or rests on rows that cannot occur. See groups = and shuffle = ",
+    "\"conditional\"."
   )
 }
 
@@ -291,8 +294,8 @@ say_noise <- function(settings) {
   share <- suppressWarnings(max(settings$shuffle_noise, na.rm = TRUE))
   if (is.null(settings$shuffle_noise) || !is.finite(share) || share < 0.2) return(NULL)
   paste0(
-    "Shuffling makes up to ", format_percent(share),
-    " of the variance behind the intervals: repeats = \"auto\" shuffles on until it is ",
+    "The shuffles contribute up to ", format_percent(share),
+    " of the variance of an importance; repeats = \"auto\" repeats them until that is ",
     "small."
   )
 }
@@ -334,7 +337,7 @@ say_settings <- function(s, level) {
       if (s$scale == "score") {
         paste0(s$measures, ", ")
       } else {
-        paste0("mean size (", s$scale, "), ")
+        paste0("mean |Shapley value| (", s$scale, "), ")
       },
       format_number(s$n), " rows, ",
       if (!is.na(s$background)) paste0(s$background, " background rows, "), s$note

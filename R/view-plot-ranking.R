@@ -79,8 +79,8 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
 }
 
 floor_note <- paste0(
-  " Noise floor: what permuted copies reach in refits beside them; hollow: not above it in ",
-  "those refits."
+  " Noise floor: the importance that permuted copies reach in refits; hollow: does not ",
+  "exceed ", "it."
 )
 
 # Are different things measured in the panels?
@@ -90,11 +90,7 @@ several_units <- function(panels, settings) {
 
 #' @rdname autoplot.dreher_ranking
 #' @export
-plot.dreher_ranking <- function(x, ...) {
-  drawn <- ggplot2::autoplot(x, ...)
-  print(drawn)
-  invisible(drawn)
-}
+plot.dreher_ranking <- function(x, ...) draw_now(x, ...)
 
 pick_part <- function(x, model, class) {
   whole <- as_plain(x)
@@ -163,7 +159,7 @@ panel_names <- function(panels, settings) {
     ifelse(
       is.na(settings$scale[i]) | settings$scale[i] == "score",
       settings$measures[i],
-      paste0("mean size, ", settings$scale[i])
+      paste0("mean |Shapley value|, ", settings$scale[i])
     )
   )
 }
@@ -176,7 +172,7 @@ fold_rest <- function(part, labels, top) {
   order <- names(mean_rank)
   rest <- if (length(order) > top) order[-seq_len(top)]
   d <- part[!part$predictor %in% rest, ]
-  flagged <- unique(d$predictor[grepl("leak?|identifier", d$flag)])
+  flagged <- unique(d$predictor[grepl("possible leak|identifier", d$flag)])
   name <- shorten(labels, 32)
   name <- stats::setNames(
     make.unique(ifelse(names(labels) %in% flagged, paste(name, "(?)"), name), " "),
@@ -250,11 +246,11 @@ say_caption <- function(settings, x) {
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- rpart::rpart(strength ~ peak_temp + hold_minutes + grog_share + operator, kiln$train)
-#' plot_methods(rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train)))
+#' plot_ranks(rank_predictors(study(fit, kiln$holdout, "strength", train = kiln$train)))
 #' @export
-plot_methods <- function(ranking, ..., top = 15, apart = 3) {
+plot_ranks <- function(ranking, ..., top = 15, apart = 3) {
   check_class(ranking, "dreher_ranking", "ranking", "a rank_*() function")
-  check_no_dots(..., .verb = "plot_methods")
+  check_no_dots(..., .verb = "plot_ranks")
   top <- check_count(top, "top", least = 2)
   apart <- check_count(apart, "apart", least = 0)
   d <- as_plain(shown_ranking(ranking))

@@ -7,101 +7,149 @@
 #' @param ... Must be empty.
 #' @param set The chosen set, from [choose_set()]. Default: by the rule `one_se`.
 #' @param model Name of the model, when there are several. Without it (and without a set) all
-#'   models' curves are drawn together.
+#'   models are drawn side by side.
 #' @return A ggplot.
-#' @section Reading the result: One model: read from top to bottom. Solid dots are kept, hollow
+#' @section Reading the result: Read from top to bottom. Solid dots are kept, hollow
 #'   ones left out. The band is the interval of each score over rows;
 #'   the difference between two rows is known better than the bands suggest, because it is paired.
-#'   Grey bars: random sets of the same size, 5 to 95 %. Several models: one line each, against
-#'   the number of predictors; a ring is the set that the rule
-#'   `one_se` chooses, with its price.
+#'   Grey bars: random sets of as many predictors, 5 to 95 %. Several models stand side by side
+#'   over one scale. A ring is the chosen set, with its price.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' plot(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
+#' plot(reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2))
 #' @exportS3Method ggplot2::autoplot
 autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
   check_no_dots(..., .verb = "plot")
-  if (is.null(set) && is.null(model) && length(object$curves) > 1) {
-    return(plot_curves(object))
+  if (!is.null(set)) {
+    check_class(set, "dreher_set", "set", "choose_set()")
+    sets <- stats::setNames(list(set), set$model)
+  } else {
+    models <- if (is.null(model)) names(object$curves) else model
+    sets <- lapply(stats::setNames(nm = models), function(m) {
+      choose_set(object, model = m)
+    })
   }
-  if (is.null(set)) {
-    set <- choose_set(
-      object, model = if (is.null(model)) names(object$curves)[1] else model
-    )
-  }
-  check_class(set, "dreher_set", "set", "choose_set()")
+  several <- length(sets) > 1
   st <- object$study
-  d <- as.data.frame(object)
+  d <- do.call(rbind, lapply(sets, steps_of_set, d = as.data.frame(object), st = st))
+  d$model <- factor(d$model, names(sets))
+  d$step <- factor(paste(d$model, d$row), unique(paste(d$model, d$row)[order(d$row)]))
+  unit <- max(vapply(sets, `[[`, 0, "price_error"), 1e-12)
+  drawn <- draw_staircase(d, sets, unit) +
+    ggplot2::labs(
+      x = paste0(
+        "Cross-validated ", st$metric$label, " (", st$metric$better,
+        " is better); dashed: all predictors",
+        if (any(!is.na(d$random))) "; grey bars: random sets"
+      ),
+      y = NULL,
+      title = if (several) say_curves(sets) else say_set(sets[[1]]),
+      subtitle = if (several) {
+        say_staircases(object, sets)
+      } else {
+        say_staircase(object, sets[[1]], unit)
+      }
+    ) + theme_dreher() + ggplot2::theme(axis.text.y = ggplot2::element_text(hjust = 0))
+  if (!several) return(drawn)
+  headings <- vapply(
+    names(sets),
+    function(m) {
+      all <- sets[[m]]$count + length(sets[[m]]$left_out)
+      paste0(
+        m, ": ", sets[[m]]$count, " of ", all, "\nprice ",
+        say_curve_price(sets[[m]], unit)
+      )
+    },
+    ""
+  )
+  drawn + ggplot2::facet_wrap(
+    ~model,
+    scales = "free_y",
+    ncol = min(length(sets), 3),
+    labeller = ggplot2::as_labeller(headings)
+  )
+}
+
+# The steps of one model's curve down to those of its set: row 1 is the last.
+steps_of_set <- function(set, d, st) {
   d <- d[d$model == set$model & !d$candidate %in% beside_path, ]
   d$name <- vapply(seq_len(nrow(d)), function(i) name_step(d, i, st), "")
   d$row <- rev(seq_len(nrow(d)))
-  d$kept <- d$size <= set$size
-  chosen <- d[which.min(abs(d$size - set$size)), ]
-  unit <- max(set$price_error, 1e-12)
-  best <- d[nrow(d), ]
-  right <- mean(range(d$lower, d$upper)) > chosen$score
-  near <- d[abs(d$row - chosen$row) <= 1, ]  # beside the band, there and at the next row
-  beside <- if (right) max(near$upper) else min(near$lower)
+  d$kept <- d$count <= set$count
+  d
+}
+
+# One staircase a model: scores across, numbers of predictors downwards.
+draw_staircase <- function(d, sets, unit) {
+  last <- d[d$row == 1, ]
   drawn <- d[!is.na(d$random), ]
-  ggplot2::ggplot(d, ggplot2::aes(.data$score, .data$row)) +
+  chosen <- do.call(rbind, lapply(names(sets), function(m) {
+    place_note(d[d$model == m, ], sets[[m]], unit)
+  }))
+  ggplot2::ggplot(d, ggplot2::aes(.data$score, .data$step)) +
     ggplot2::geom_vline(
-      xintercept = best$score, colour = muted, linetype = "dashed", linewidth = 0.4
+      data = last, ggplot2::aes(xintercept = .data$score), colour = muted,
+      linetype = "dashed", linewidth = 0.4
     ) +
     ggplot2::geom_ribbon(
-      ggplot2::aes(y = .data$row, xmin = .data$lower, xmax = .data$upper),
+      ggplot2::aes(xmin = .data$lower, xmax = .data$upper, group = .data$model),
       fill = "#DCE3E4",
       orientation = "y"
     ) +
     ggplot2::geom_segment(
       data = drawn,
-      ggplot2::aes(x = .data$random_lower, xend = .data$random_upper, yend = .data$row),
+      ggplot2::aes(x = .data$random_lower, xend = .data$random_upper, yend = .data$step),
       colour = "#C9C4B8",
       linewidth = 3,
       lineend = "round"
-    ) + ggplot2::geom_path(ggplot2::aes(group = 1), colour = ink, linewidth = 0.6) +
+    ) + ggplot2::geom_path(ggplot2::aes(group = .data$model), colour = ink, linewidth = 0.6) +
     ggplot2::geom_point(
       ggplot2::aes(fill = .data$kept), shape = 21, colour = ink, size = 3, stroke = 0.9
     ) +
     ggplot2::geom_point(
       data = chosen, shape = 21, colour = ink, size = 6, stroke = 1.1, fill = NA
-    ) + label_of_choice(chosen, note_of_choice(set, unit), beside, right) +
-    ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
-    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
-    ggplot2::scale_y_continuous(breaks = d$row, labels = d$name) +
-    ggplot2::labs(
-      x = paste0(
-        "Cross-validated ", st$metric$label, " (", st$metric$better,
-        " is better); dashed: all predictors", if (nrow(drawn)) "; grey bars: random sets"
+    ) +
+    ggplot2::geom_label(
+      data = chosen[if (length(sets) > 1) 0 else TRUE, ],
+      ggplot2::aes(
+        x = .data$beside, label = .data$note, hjust = .data$hjust, vjust = .data$vjust
       ),
-      y = NULL,
-      title = say_set(set),
-      subtitle = say_staircase(object, set, unit)
-    ) + theme_dreher() + ggplot2::theme(axis.text.y = ggplot2::element_text(hjust = 0))
+      size = 3.9,
+      lineheight = 1,
+      fontface = "bold",
+      colour = ink,
+      fill = paper,
+      label.size = 0
+    ) + ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
+    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
+    ggplot2::scale_y_discrete(labels = stats::setNames(d$name, d$step))
 }
 
-label_of_choice <- function(chosen, note, beside, right) {
-  ggplot2::geom_label(
-    data = chosen,
-    x = beside,
-    label = note,
-    hjust = if (right) -0.06 else 1.06,
-    nudge_y = if (chosen$row > 1) -0.5 else 0.5,
-    size = 3.9,
-    lineheight = 1,
-    fontface = "bold",
-    colour = ink,
-    fill = paper,
-    label.size = 0
-  )
+# The step of a set, with its note and where it stands: beside the band there and at the next row.
+place_note <- function(d, set, unit) {
+  out <- d[which.min(abs(d$count - set$count)), ]
+  right <- mean(range(d$lower, d$upper)) > out$score
+  near <- d[abs(d$row - out$row) <= 1, ]
+  out$beside <- if (right) max(near$upper) else min(near$lower)
+  out$hjust <- if (right) -0.06 else 1.06
+  out$vjust <- if (out$row > 1) 1.1 else -0.1
+  out$note <- note_of_choice(set, unit)
+  out
 }
 
 note_of_choice <- function(set, unit) {
   paste0(
-    "chosen (", set$rule, "): ", count_of(set$size, "predictor"),
-    "\nprice on this curve ", format_value(set$price, unit), " [",
-    format_value(set$price_lower, unit), ", ", format_value(set$price_upper, unit), "]"
+    "chosen (", set$rule, "): ", count_of(set$count, "predictor"), "\n",
+    "price on this curve ", say_curve_price(set, unit)
+  )
+}
+
+say_curve_price <- function(set, unit) {
+  paste0(
+    format_value(set$price, unit), " ",
+    in_brackets(set$price_lower, set$price_upper, unit)
   )
 }
 
@@ -110,130 +158,36 @@ say_staircase <- function(x, set, unit) {
   paste0(
     "Model ", set$model, if (set$refit != set$model) paste0(", refitted ", set$refit),
     ", predictors of ", st$target, ", ", say_path(x), "; ", format_number(nrow(st$train)),
-    " rows, ", x$folds, " folds x ", x$times, ". With the choice itself cross-validated: ",
-    format_value(set$procedure$score, unit), " [",
-    format_value(set$procedure$lower, unit), ", ",
-    format_value(set$procedure$upper, unit), "]."
+    " rows, ", x$folds, " folds x ", x$repeats, ". Nested cross-validation score: ",
+    format_value(set$nested$score, unit), " [",
+    format_value(set$nested$lower, unit), ", ",
+    format_value(set$nested$upper, unit), "]."
   )
 }
 
-# All models: score against the number of predictors, one line each, labelled where it ends.
-plot_curves <- function(object) {
-  st <- object$study
-  d <- as.data.frame(object)
-  d <- d[!d$candidate %in% beside_path, ]
-  models <- names(object$curves)
-  sets <- lapply(stats::setNames(nm = models), function(m) choose_set(object, model = m))
-  chosen <- chosen_points(d, sets)
-  ends <- do.call(rbind, lapply(models, function(m) utils::tail(d[d$model == m, ], 1)))
-  lines <- stats::setNames(rep_len(line_kinds, length(models)), models)
-  apart <- spread_labels(ends$score, diff(range(d$score)) / 22)
-  ggplot2::ggplot(d, ggplot2::aes(.data$size, .data$score, group = .data$model)) +
-    random_ribbon(d) +
-    ggplot2::geom_linerange(
-      ggplot2::aes(ymin = .data$lower, ymax = .data$upper),
-      colour = "#B9C2C6",
-      linewidth = 0.6,
-      position = ggplot2::position_dodge(width = 0.35)
-    ) +
-    ggplot2::geom_line(
-      ggplot2::aes(linetype = .data$model), colour = ink, linewidth = 0.7
-    ) + ggplot2::geom_point(shape = 21, colour = ink, fill = paper, size = 2.4) +
-    ggplot2::geom_point(data = chosen, shape = 21, colour = ink, fill = ink, size = 3) +
-    ggplot2::geom_point(
-      data = chosen, shape = 21, colour = ink, size = 6.5, stroke = 1.1, fill = NA
-    ) +
-    ggplot2::geom_text(
-      data = chosen,
-      ggplot2::aes(label = .data$note),
-      vjust = if (st$metric$better == "lower") 2.4 else -1.8,
-      colour = ink,
-      size = 3.9,
-      fontface = "bold"
-    ) +
-    ggplot2::geom_text(
-      data = ends,
-      ggplot2::aes(x = .data$size + 0.02 * max(d$size), y = apart, label = .data$model),
-      hjust = 0,
-      colour = ink,
-      size = 4.2
-    ) + ggplot2::scale_linetype_manual(values = lines) +
-    ggplot2::scale_x_continuous(
-      breaks = scales::breaks_extended(8, only.loose = FALSE),
-      expand = ggplot2::expansion(mult = c(0.03, 0.12))
-    ) +
-    ggplot2::labs(
-      x = "Number of predictors",
-      y = paste0(
-        "Cross-validated ", st$metric$label, " (", st$metric$better, " is better)"
-      ),
-      title = say_curves(sets),
-      subtitle = paste0(
-        "Predictors of ", st$target, ", ", say_path(object), "; ",
-        format_number(nrow(st$train)), " rows, ", object$folds, " folds x ", object$times,
-        ". Rings: chosen by one_se.",
-        if (any(!is.na(d$random))) " Shaded: random sets of the size, 5 to 95 %."
-      )
-    ) + ggplot2::coord_cartesian(clip = "off") + theme_dreher() +
-    ggplot2::theme(legend.position = "none")
-}
-
-line_kinds <- c("solid", "longdash", "dotted", "dotdash", "twodash")
-
-# Of each model the point nearest to the size of its set, with a note.
-chosen_points <- function(d, sets) {
-  out <- do.call(rbind, lapply(names(sets), function(m) {
-    of <- d[d$model == m, ]
-    of[which.min(abs(of$size - sets[[m]]$size)), ]
-  }))
-  unit <- max(vapply(sets, `[[`, 0, "price_error"), 1e-12)
-  out$note <- vapply(sets, function(p) {
-    all <- p$size + length(p$left_out)
-    paste0(p$size, " of ", all, ", price ", format_value(p$price, unit))
-  }, "")
-  out
-}
-
-random_ribbon <- function(d) {
-  drawn <- d[!is.na(d$random), ]
-  if (!nrow(drawn)) return(NULL)
-  drawn <- stats::aggregate(cbind(random_lower, random_upper) ~ model + size, drawn, mean)
-  ggplot2::geom_ribbon(
-    data = drawn,
-    ggplot2::aes(
-      x = .data$size,
-      ymin = .data$random_lower,
-      ymax = .data$random_upper,
-      group = .data$model
-    ),
-    fill = "#C9C4B8",
-    alpha = 0.35,
-    inherit.aes = FALSE
+say_staircases <- function(x, sets) {
+  st <- x$study
+  paste0(
+    "Predictors of ", st$target, ", ", say_path(x), "; ", format_number(nrow(st$train)),
+    " rows, ", x$folds, " folds x ", x$repeats, ". Rings: chosen by ", sets[[1]]$rule,
+    "; price against all predictors, on this curve."
   )
 }
 
 say_curves <- function(sets) {
-  shown <- utils::head(sets, 3)
-  does <- vapply(names(shown), function(m) {
-    set <- shown[[m]]
-    all <- set$size + length(set$left_out)
-    paste0(m, " with ", if (set$size) set$size else "none", " of ", all)
+  does <- vapply(names(sets), function(m) {
+    all <- sets[[m]]$count + length(sets[[m]]$left_out)
+    paste0(m, " with ", if (sets[[m]]$count) sets[[m]]$count else "none", " of ", all)
   }, "")
-  paste0("What more predictors add cannot be told beyond: ", list_words(does), ".")
-}
-
-# Heights of labels, at least `gap` apart.
-spread_labels <- function(y, gap) {
-  order <- order(y)
-  placed <- y[order]
-  for (i in seq_along(placed)[-1]) placed[i] <- max(placed[i], placed[i - 1] + gap)
-  placed <- placed - mean(placed - y[order])
-  placed[order(order)]
+  paste0(
+    "Within one standard error of the best score: ", list_words(utils::head(does, 3)),
+    if (length(does) > 3) paste0("; and ", length(does) - 3, " more"), "."
+  )
 }
 
 name_step <- function(d, i, st) {
-  number <- pad(as.character(d$size[i]), 2, TRUE) |> gsub(" ", "\u2007", x = _)
-  if (d$size[i] == 0) return(paste0(number, "  constant"))
+  number <- pad(as.character(d$count[i]), 2, TRUE) |> gsub(" ", "\u2007", x = _)
+  if (d$count[i] == 0) return(paste0(number, "  constant"))
   if (d$candidate[i] == "all") return(paste0(number, "  all"))
   added <- shorten(labels_of(st, strsplit(d$added[i], ", ", fixed = TRUE)[[1]]), 26)
   text <- if (length(added) <= 2) {
@@ -246,11 +200,7 @@ name_step <- function(d, i, st) {
 
 #' @rdname autoplot.dreher_reduction
 #' @export
-plot.dreher_reduction <- function(x, ...) {
-  drawn <- ggplot2::autoplot(x, ...)
-  print(drawn)
-  invisible(drawn)
-}
+plot.dreher_reduction <- function(x, ...) draw_now(x, ...)
 
 #' Draw twins: who can stand in for whom
 #'
@@ -336,7 +286,7 @@ half_matrix <- function(twins, shown) {
 twins_subtitle <- function(twins, shown) {
   paste0(
     "Association of predictors, 0 to 1, on ", format_number(twins$n),
-    " rows; boxed: twins, mean association ", twins$least, " or more; bold: stays",
+    " rows; boxed: twins, mean association ", twins$threshold, " or more; bold: stays",
     if (any(!is.na(shown$replaceable))) {
       "; beside the names: how far all others together replace it"
     },
@@ -349,7 +299,7 @@ twins_title <- function(x) {
   t <- x$table
   gone <- t$predictor[!is.na(t$cluster) & !t$representative]
   if (!nrow(x$clusters)) {
-    return("No two predictors go together closely enough to stand in for each other.")
+    return("No two predictors are associated closely enough to replace each other.")
   }
   if (!length(gone)) {
     return(
@@ -375,8 +325,4 @@ twins_title <- function(x) {
 
 #' @rdname autoplot.dreher_twins
 #' @export
-plot.dreher_twins <- function(x, ...) {
-  drawn <- ggplot2::autoplot(x, ...)
-  print(drawn)
-  invisible(drawn)
-}
+plot.dreher_twins <- function(x, ...) draw_now(x, ...)

@@ -126,8 +126,8 @@ say_rank_strip <- function(object, part, under) {
       paste0(
         "Shade and percent: how often each rank was taken. Boxed: settled. Line ",
         "below: joint ", format_percent(object$level),
-        " rank set of an open one. Rules: tiers, whose members cannot be told from ",
-        "their first. "
+        " confidence set for a rank that is not settled. Rules: tiers, whose members are ",
+        "not distinguished from their first. "
       )
     },
     if (under) "Grey: not above the noise floor. ",
@@ -145,11 +145,7 @@ say_rank_strip <- function(object, part, under) {
 
 #' @rdname autoplot.dreher_stability
 #' @export
-plot.dreher_stability <- function(x, ...) {
-  drawn <- ggplot2::autoplot(x, ...)
-  print(drawn)
-  invisible(drawn)
-}
+plot.dreher_stability <- function(x, ...) draw_now(x, ...)
 
 #' Draw the agreement of rankings
 #'
@@ -222,11 +218,7 @@ autoplot.dreher_agreement <- function(object, ...) {
 
 #' @rdname autoplot.dreher_agreement
 #' @export
-plot.dreher_agreement <- function(x, ...) {
-  drawn <- ggplot2::autoplot(x, ...)
-  print(drawn)
-  invisible(drawn)
-}
+plot.dreher_agreement <- function(x, ...) draw_now(x, ...)
 
 #' Draw the noise floor
 #'
@@ -297,9 +289,10 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
       ),
       subtitle = floor_subtitle(object, model, length(shown), nrow(first)),
       caption = paste0(
-        "Shaded: what the largest copy stays under in ", format_percent(1 - object$alpha),
-        " of the refits; its edge as far as ", object$draws,
-        " of them tell. p: family-wise. Hollow: not above it. ", what_floor_asks(object)
+        "Shaded: what the largest copy stays under in ", format_percent(object$level),
+        " of the refits, with the error of ", object$refits,
+        " refits. p: family-wise. Hollow: does not exceed the floor. ",
+        what_floor_asks(object)
       )
     ) + theme_dreher() + theme_of_panels()
 }
@@ -307,9 +300,9 @@ autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
 floor_subtitle <- function(object, model, shown, all) {
   others <- setdiff(unique(object$table$model), model)
   paste0(
-    "Predictors of ", object$target, ", model ", model, ": importance in ", object$draws,
+    "Predictors of ", object$target, ", model ", model, ": importance in ", object$refits,
     " refits with a permuted copy of every predictor",
-    if (object$conditional) " (within strata)",
+    if (object$shuffle == "conditional") " (within strata)",
     if (shown < all) paste0("; the first ", shown, " of ", all),
     if (length(others)) {
       paste0("; drawn with model = for ", list_words(paste0("\"", others, "\"")))
@@ -320,8 +313,4 @@ floor_subtitle <- function(object, model, shown, all) {
 
 #' @rdname autoplot.dreher_floor
 #' @export
-plot.dreher_floor <- function(x, ...) {
-  drawn <- ggplot2::autoplot(x, ...)
-  print(drawn)
-  invisible(drawn)
-}
+plot.dreher_floor <- function(x, ...) draw_now(x, ...)

@@ -56,7 +56,7 @@ say_target <- function(x) {
       "classes ",
       paste(shorten(x$classes, 15)[seq_len(min(6, length(x$classes)))], collapse = ", "),
       if (length(x$classes) > 6) ", ...",
-      if (length(x$classes) == 2) paste0("; explained: ", x$classes[x$positive])
+      if (length(x$classes) == 2) paste0("; positive class: ", x$classes[x$positive])
     )
   }
 }
@@ -82,7 +82,7 @@ format.dreher_model_file <- function(x, ...) {
   used <- if (!is.null(x$rounds)) paste0(", rounds 1 to ", x$rounds)
   c(
     paste0(
-      "<", x$library, " model from ", basename(x$file), ": ", read_task(x)$task,
+      "<", x$library, " model from ", basename(x$file), ": ", model_task(x)$task,
       ", objective ", x$objective, used, ">"
     ),
     wrap_lines(paste0("columns: ", quote_some(x$columns, 8)))
@@ -93,7 +93,7 @@ format.dreher_model_file <- function(x, ...) {
 print.dreher_scores <- function(x, ...) write_lines(x, format_scores(x))
 
 format_scores <- function(x) {
-  if (!all(c("gain_lower", "train_score") %in% names(x)) || !nrow(x)) {
+  if (!all(c("skill_lower", "train_score") %in% names(x)) || !nrow(x)) {
     return(utils::capture.output(print(as_plain(x))))
   }
   shown <- as_plain(x)[seq_len(min(nrow(x), 12)), ]
@@ -104,13 +104,13 @@ format_scores <- function(x) {
     holdout = format_value(shown$score, unit),
     interval = in_brackets(shown$lower, shown$upper, unit),
     constant = format_value(shown$constant, unit),
-    `better by` = paste(
-      format_value(shown$gain, unit),
-      in_brackets(shown$gain_lower, shown$gain_upper, unit)
+    skill = paste(
+      format_value(shown$skill, unit),
+      in_brackets(shown$skill_lower, shown$skill_upper, unit)
     ),
     training = format_value(shown$train_score, unit)
   )
-  if (seen) columns <- columns[c("model", "training", "constant", "better by")]
+  if (seen) columns <- columns[c("model", "training", "constant", "skill")]
   table <- lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1)))
   if (any(nchar(table, "width") > 80)) {
     columns$model <- shorten(columns$model, 14)
@@ -130,7 +130,7 @@ score_sentence <- function(x) {
   weak <- x$model[x$flag == "no skill"]
   if (isTRUE(detail(x, "seen"))) {
     paste0(
-      "These are training rows: how the models do on others cannot be told from them. ",
+      "These are training rows: the scores do not say how the models predict other rows. ",
       "Give study(data = ) rows they were not trained on."
     )
   } else if (length(weak)) {
@@ -155,7 +155,7 @@ format_checks <- function(x) {
   head <- heading(paste0(
     "Checked ", detail(x, "n_checked"), " columns for predicting ", detail(x, "target")
   ))
-  if (!nrow(x)) return(c(head, " Nothing suspicious."))
+  if (!nrow(x)) return(c(head, " No findings."))
   shown <- as_plain(x)[seq_len(min(nrow(x), 16)), ]
   name <- shorten(shown$predictor, 18)
   room <- 80 - 5 - max(9, nchar(name, "width")) - max(7, nchar(shown$finding))

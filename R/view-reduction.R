@@ -17,7 +17,7 @@ format_reduction <- function(x, lines = 24) {
     )),
     shorten_words(
       paste0(
-        " ", say_path(x), "; folds ", x$folds, " x ", x$times, ", inner ", x$inner_folds,
+        " ", say_path(x), "; folds ", x$folds, " x ", x$repeats, ", inner ", x$inner_folds,
         ", seed ", x$seed
       ),
       80
@@ -26,11 +26,12 @@ format_reduction <- function(x, lines = 24) {
     wrap_lines(paste0(
       if (x$random > 0) {
         paste0(
-          "Random: mean of ", x$random, " random sets of the size, on ",
-          if (x$times > 1) "the first drawing of the folds" else "the same folds", ". "
+          "Random: mean of ", x$random, " random sets of as many predictors, on ",
+          if (x$repeats > 1) "the first drawing of the folds" else "the same folds", ". "
         )
       },
-      "For looking: the best point flatters. choose_set() gives the honest score."
+      "Exploratory: the best point is optimistic. choose_set() gives the nested ",
+      "cross-validation score."
     ))
   )
 }
@@ -55,7 +56,7 @@ format_curve <- function(x, d, m, most) {
     if (length(x$curves) > 1 || !identical(d$refit[1], m)) name,
     lay_out(
       list(
-        size = as.character(d$size),
+        count = as.character(d$count),
         score = format_value(d$score, d$std_error),
         price = price(d),
         random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
@@ -75,10 +76,10 @@ say_path <- function(x) {
   ranked <- paste(x$by, collapse = " and ")
   paste0(
     switch(
-      x$path,
+      x$search,
       ranking = paste("ranked by", ranked, "in each training part"),
       backward = paste0("backward, ranked anew by ", ranked, ", in each training part"),
-      paste(x$path, "in each training part")
+      paste(x$search, "in each training part")
     ),
     if (x$thin_twins) ", twins thinned",
     if (!is.null(x$budget)) paste0(", budget ", format(x$budget))
@@ -91,16 +92,16 @@ name_added <- function(d, st) {
     function(a) paste(shorten(labels_of(st, a), 22), collapse = ", "),
     ""
   )
-  ifelse(d$size == 0, "(constant)", ifelse(d$candidate == "all", "(all)", added))
+  ifelse(d$count == 0, "(constant)", ifelse(d$candidate == "all", "(all)", added))
 }
 
 say_beside <- function(d, st, price) {
   what <- c(
-    thinned = "without twins that others stand in for",
+    thinned = "without redundant twins",
     `not sensitive` = "without sensitive ones", `above floor` = "above the noise floor"
   )[d$candidate]
   paste0(
-    what, ": ", vapply(d$size, count_of, "", "predictor"), ", ",
+    what, ": ", vapply(d$count, count_of, "", "predictor"), ", ",
     format_value(d$score, d$std_error), ", price ", price
   )
 }

@@ -173,21 +173,21 @@ page_facts <- function(r) {
   set <- r$set
   if (!is.null(set)) {
     unit <- price_unit(set)
-    p <- set$procedure
+    p <- set$nested
     metric <- r$study$metric$label
-    if (set$size && length(set$left_out)) {
+    if (set$count && length(set$left_out)) {
       facts["Price of leaving the others out"] <- paste0(
         format_value(p$price, unit), " ", in_brackets(p$price_lower, p$price_upper, unit),
-        " ", metric, " (the choice cross-validated too)"
+        " ", metric, " (nested cross-validation)"
       )
     }
-    facts["Score with the choice cross-validated"] <- paste0(
+    facts["Nested cross-validation score"] <- paste0(
       format_value(p$score, unit), " ", in_brackets(p$lower, p$upper, unit),
       "; all predictors ", format_value(set$full_score, unit), ", a constant ",
       format_value(set$constant_score, unit)
     )
-    if (set$size && length(set$left_out)) {
-      facts["How sure the choice is"] <- say_picked(set)
+    if (set$count && length(set$left_out)) {
+      facts["Stability of the choice"] <- say_picked(set)
     }
   }
   if (!is.null(r$confirmation)) {
@@ -255,10 +255,10 @@ page_scores <- function(x) {
         Model = x$model,
         `Score on training rows` = format_value(x$score),
         Constant = format_value(x$constant),
-        `Better by` = format_value(x$gain)
+        Skill = format_value(x$skill)
       ),
       list(
-        `Score on training rows` = x$score, Constant = x$constant, `Better by` = x$gain
+        `Score on training rows` = x$score, Constant = x$constant, Skill = x$skill
       )
     ))
   }
@@ -270,16 +270,16 @@ page_scores <- function(x) {
         ", ", format_value(x$upper, x$std_error), "]"
       ),
       Constant = format_value(x$constant, x$std_error),
-      `Better by` = paste0(
-        format_value(x$gain, x$std_error), " [", format_value(x$gain_lower, x$std_error),
-        ", ", format_value(x$gain_upper, x$std_error), "]"
+      Skill = paste0(
+        format_value(x$skill, x$std_error), " [", format_value(x$skill_lower, x$std_error),
+        ", ", format_value(x$skill_upper, x$std_error), "]"
       ),
       Training = format_value(x$train_score, x$std_error)
     ),
     list(
       `Holdout score` = x$score,
       Constant = x$constant,
-      `Better by` = x$gain,
+      Skill = x$skill,
       Training = x$train_score
     )
   )
@@ -386,9 +386,9 @@ page_reduction <- function(r) {
   page_table(
     list(
       Model = d$model,
-      Size = d$size,
+      Count = d$count,
       Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)),
-      Adds = ifelse(d$size == 0, "(constant)", ifelse(is.na(beside), added, beside)),
+      Adds = ifelse(d$count == 0, "(constant)", ifelse(is.na(beside), added, beside)),
       Score = format_value(d$score, d$std_error),
       Price = ifelse(
         d$price_error == 0,
@@ -409,7 +409,7 @@ page_reduction <- function(r) {
       )
     ),
     list(
-      Size = d$size,
+      Count = d$count,
       Cost = d$cost,
       Score = d$score,
       Price = d$price,
@@ -420,23 +420,23 @@ page_reduction <- function(r) {
 
 page_comparison <- function(x) {
   d <- as.data.frame(x)
-  unit <- max(stats::median(d$diff_error[d$diff_error > 0]), 1e-12, na.rm = TRUE)
+  unit <- max(stats::median(d$price_error[d$price_error > 0]), 1e-12, na.rm = TRUE)
   page_table(
     list(
       Model = d$model,
       Set = d$set,
-      Size = d$size,
+      Count = d$count,
       Score = format_value(d$score, unit),
-      `Difference in loss` = ifelse(
+      Price = ifelse(
         d$set == detail(x, "reference"),
         "reference",
         paste0(
-          format_value(d$difference, unit), " [", format_value(d$diff_lower, unit), ", ",
-          format_value(d$diff_upper, unit), "]"
+          format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ",
+          format_value(d$price_upper, unit), "]"
         )
       ),
       Statement = d$statement
     ),
-    list(Size = d$size, Score = d$score, `Difference in loss` = d$difference)
+    list(Count = d$count, Score = d$score, Price = d$price)
   )
 }

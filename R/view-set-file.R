@@ -11,31 +11,28 @@
 #' @details The file is one object:
 #'
 #' \describe{
-#'   \item{`format`}{`"dreher predictor set"`, and its `version`, 1}
-#'   \item{`target`, `model`, `refit`}{names: what is predicted, the model that ranked, the model
-#'   that was trained on the set}
-#'   \item{`predictors`, `left_out`}{names, in the order found; empty where nothing was chosen}
-#'   \item{`families`}{names of the families and their members in the set}
+#'   \item{`format`}{`"dreher predictor set"`, and its `version`, 1} \item{`target`, `model`,
+#'   `refit`}{names: what is predicted, the model that ranked, the model that was trained on the
+#'   set} \item{`predictors`, `left_out`}{names, in the order found; empty where nothing was
+#'   chosen} \item{`families`}{names of the families and their members in the set}
 #'   \item{`stands_for`}{predictors of the set and the twins that could stand in for them}
-#'   \item{`rule`, `margin`}{how it was chosen; `margin` with its unit, or null}
-#'   \item{`metric`, `better`}{the metric's name; `lower` or `higher`}
-#'   \item{`score`, `all`, `constant`}{cross-validated scores of the set, of all predictors and
-#'   of none}
-#'   \item{`price`, `procedure`}{objects with `value`, `lower`, `upper`: the loss paid against
-#'   all predictors; the score of the whole procedure}
-#'   \item{`stability`}{chance-corrected stability of the choice over splits, or null}
-#'   \item{`looks`}{a list, one object for each time the set was confirmed on untouched rows:
-#'   fingerprints of `rows` and `set`, `n`, `statement`, `at`}
-#'   \item{`level`, `seed`}{of the intervals; of all that was drawn}
-#'   \item{`rows`, `data`}{number of training rows; fingerprint of their target and predictors}
-#'   \item{`repeat`}{the calls that give the set again}
+#'   \item{`rule`, `margin`}{how it was chosen; `margin` with its unit, or null} \item{`metric`,
+#'   `better`}{the metric's name; `lower` or `higher`} \item{`score`, `all`,
+#'   `constant`}{cross-validated scores of the set, of all predictors and of none} \item{`price`,
+#'   `nested`}{objects with `value`, `lower`, `upper`: the loss paid against all predictors; the
+#'   nested cross-validation score} \item{`stability`}{chance-corrected stability of the choice
+#'   over splits, or null} \item{`looks`}{a list, one object for each time the set was confirmed
+#'   on untouched rows: fingerprints of `rows` and `set`, `n`, `statement`, `at`} \item{`level`,
+#'   `seed`}{of the intervals; of all that was drawn} \item{`rows`, `fingerprint`}{number of
+#'   training rows; fingerprint of their target and predictors} \item{`code`}{the calls that give
+#'   the set again}
 #' }
 #' @section Errors: A file that cannot be written or read, or is no such file.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp * hold_minutes + cooling_rate + operator, kiln$train)
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
-#' ps <- choose_set(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2))
+#' ps <- choose_set(reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2))
 #' file <- tempfile(fileext = ".json")
 #' write_predictor_set(ps, file)
 #' read_predictor_set(file)$predictors
@@ -74,14 +71,14 @@ write_predictor_set <- function(set, file) {
     all = number(set$full_score),
     constant = number(set$constant_score),
     price = around(set$price, set$price_lower, set$price_upper),
-    procedure = around(set$procedure$score, set$procedure$lower, set$procedure$upper),
+    nested = around(set$nested$score, set$nested$lower, set$nested$upper),
     stability = number(set$stability[["value"]]),
     looks = looks_of_set(set),
     level = one(set$level),
     seed = one(set$seed),
     rows = one(nrow(st$train)),
-    data = one(training_print(st)),
-    `repeat` = set$calls
+    fingerprint = one(training_print(st)),
+    code = set$calls
   )
   for (name in c("families", "stands_for")) {
     if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())

@@ -2,27 +2,27 @@
 
 say_set <- function(x, confirmation = NULL) {
   st <- x$study
-  all <- x$size + length(x$left_out)
-  if (x$size == 0) return("No set of predictors is shown to be better than a constant.")
+  all <- x$count + length(x$left_out)
+  if (x$count == 0) return("No set of predictors is shown to be better than a constant.")
   if (!length(x$left_out)) {
     return(if (all == 1) {
-      "The only predictor stays."
+      "The only predictor is kept."
     } else {
-      paste0("All ", all, " predictors stay: by this rule none can go.")
+      paste0("All ", all, " predictors are kept: by this rule none can be left out.")
     })
   }
   unit <- price_unit(x)
   on_fresh <- !is.null(confirmation) && !identical(confirmation$statement, "the same set")
   price <- if (on_fresh) {
-    unlist(confirmation[c("difference", "lower", "upper")])
+    unlist(confirmation[c("price", "price_lower", "price_upper")])
   } else {
-    unlist(x$procedure[c("price", "price_lower", "price_upper")])
+    unlist(x$nested[c("price", "price_lower", "price_upper")])
   }
-  if (on_fresh) unit <- max(confirmation$std_error, 1e-12)
-  source <- if (on_fresh) "on untouched rows" else "with the choice cross-validated"
-  who <- paste0(x$size, " of ", all, " predictors")
+  if (on_fresh) unit <- max(confirmation$price_error, 1e-12)
+  source <- if (on_fresh) "on untouched rows" else "by nested cross-validation"
+  who <- paste0(x$count, " of ", all, " predictors")
   shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) {
-    " Which ones to take is not settled: the splits hardly agree."
+    " The choice is unstable: the splits agree little."
   }
   paste0(
     say_price_verdict(
@@ -35,7 +35,7 @@ say_set <- function(x, confirmation = NULL) {
 
 # price: value, lower, upper; measured: the metric and where the price is from
 say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
-  one <- x$size == 1
+  one <- x$count == 1
   number <- function(v) format_value(v, unit)
   cost <- paste0(number(price[1]), " ", in_brackets(price[2], price[3], unit), " ")
   switch(
@@ -53,21 +53,21 @@ say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
     },
     costs = if (price[2] > 0) {
       paste0(
-        "It costs: ", who, if (one) " is" else " are", " worse than all by ", cost,
+        "Worse: ", who, if (one) " is" else " are", " worse than all by ", cost,
         measured, "."
       )
     } else {
       own <- price_unit(x)
       paste0(
-        "It costs: cross-validated, ", who, if (one) " is" else " are",
-        " worse than all by ", format_value(x$procedure$price, own), " ",
-        in_brackets(x$procedure$price_lower, x$procedure$price_upper, own), " ",
-        x$study$metric$label, "; untouched rows do not settle it."
+        "Worse: in cross-validation ", who, if (one) " is" else " are",
+        " worse than all by ", format_value(x$nested$price, own), " ",
+        in_brackets(x$nested$price_lower, x$nested$price_upper, own), " ",
+        x$study$metric$label, "; the untouched rows are inconclusive."
       )
     },
     open = paste0(
-      "Whether ", who, if (one) " does" else " do", " as well as all cannot be told: price ",
-      cost, measured, "."
+      "Inconclusive: whether ", who, if (one) " predicts" else " predict",
+      " as well as all is open; price ", cost, measured, "."
     )
   )
 }
@@ -76,7 +76,7 @@ say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
 # one, the confirmation on untouched rows: safe (no more is lost than the margin), costs (a loss
 # is shown), open (cannot be told).
 set_verdict <- function(x, confirmation = NULL) {
-  p <- x$procedure
+  p <- x$nested
   confirmed <- if (!is.null(confirmation)) confirmation$statement
   if (isTRUE(p$price_lower > 0) || identical(confirmed, "worse")) return("costs")
   if (!is.null(confirmed)) {
@@ -94,20 +94,20 @@ set_verdict <- function(x, confirmation = NULL) {
 price_unit <- function(x) {
   unit <- max(
     x$price_error,
-    (x$procedure$price_upper - x$procedure$price_lower) / 4,
+    (x$nested$price_upper - x$nested$price_lower) / 4,
     0,
     na.rm = TRUE
   )
   if (unit > 0) {
     unit
   } else {
-    max((x$procedure$upper - x$procedure$lower) / 4, 1e-12, na.rm = TRUE)
+    max((x$nested$upper - x$nested$lower) / 4, 1e-12, na.rm = TRUE)
   }
 }
 
 # In how many splits each chosen predictor was chosen, none of them left out.
 say_picked <- function(x) {
-  of <- x$picked[x$picked$chosen, ]
+  of <- x$chosen_share[x$chosen_share$chosen, ]
   of <- of[order(-of$share), ]
   every <- of$predictor[of$share == 1]
   rest <- of[of$share < 1, ]
@@ -143,13 +143,13 @@ say_picked <- function(x) {
   paste0(
     "Chosen ", paste(groups, collapse = "; "), ".",
     if (any(rest$share < 0.5)) {
-      " What fewer than half of the splits chose is not sure to be needed."
+      " Predictors chosen by fewer than half of the splits may not be needed."
     }
   )
 }
 
 say_passed_over <- function(x) {
-  of <- x$picked[!x$picked$chosen & x$picked$share >= 0.5, ]
+  of <- x$chosen_share[!x$chosen_share$chosen & x$chosen_share$share >= 0.5, ]
   paste0(
     "Not in the set, though at least half of the splits chose it: ",
     paste0(
@@ -162,14 +162,14 @@ say_passed_over <- function(x) {
 
 # Random sets of the same size, where there are enough that differ from the chosen one.
 say_random <- function(x) {
-  if (!isTRUE(x$random_sets >= 8) || is.na(x$random_share) || x$size == 0) return(NULL)
-  good <- round(x$random_share * (x$random_sets + 1)) - 1
+  if (!isTRUE(x$random_sets >= 8) || is.na(x$random_p) || x$count == 0) return(NULL)
+  good <- round(x$random_p * (x$random_sets + 1)) - 1
   if (good < 1) return(NULL)
   paste0(
-    good, " of ", x$random_sets, " other sets of this size, drawn at random, score",
+    good, " of ", x$random_sets, " other random sets of as many predictors score",
     if (good == 1) "s", " as well or better on the same rows",
-    if (x$random_share > 0.5) {
-      ": which predictors are taken hardly matters here."
+    if (x$random_p > 0.5) {
+      ": here the choice of predictors hardly matters."
     } else {
       "."
     }
@@ -178,25 +178,25 @@ say_random <- function(x) {
 
 say_stability_of_choice <- function(x) {
   s <- x$stability
-  overlap <- if (x$size && !is.na(x$overlap)) {
-    paste0("; share ", format_percent(x$overlap), " with this set")
+  overlap <- if (x$count && !is.na(x$overlap)) {
+    paste0("; overlap with this set ", format_percent(x$overlap))
   }
   if (is.na(s[["value"]])) {
-    return(if (all(x$sizes_picked == 0)) {
-      "none of the splits chose anything"
+    return(if (all(x$counts_chosen == 0)) {
+      "no split chose any predictor"
     } else {
       paste0("the same in every split, or all", overlap)
     })
   }
   word <- if (s[["value"]] > 0.75) {
-    "much the same"
+    "stable"
   } else if (s[["value"]] >= 0.4) {
-    "partly the same"
+    "partly stable"
   } else {
-    "hardly the same"
+    "unstable"
   }
   paste0(
-    word, " over splits, ", sprintf("%.2f", s[["value"]]), " (chance 0, one set 1)",
+    word, " over the splits, ", sprintf("%.2f", s[["value"]]), " (0: chance, 1: identical)",
     overlap
   )
 }
@@ -207,8 +207,8 @@ format_set <- function(x, confirmed = FALSE) {
   label <- st$metric$label
   unit <- price_unit(x)
   # scores are known better than a price that is huge
-  own <- max(min(unit, (x$procedure$upper - x$procedure$lower) / 4), 1e-12)
-  chosen <- if (x$size) {
+  own <- max(min(unit, (x$nested$upper - x$nested$lower) / 4), 1e-12)
+  chosen <- if (x$count) {
     list_words(labels_of(st, x$predictors))
   } else {
     "none: no set is shown to be better than a constant"
@@ -217,36 +217,39 @@ format_set <- function(x, confirmed = FALSE) {
   stands <- x$stands_for[lengths(x$stands_for) > 0]
   c(
     heading(paste0(
-      x$size, " of ", x$size + length(x$left_out), " predictors of ", st$target, " for ",
-      x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin), ")"
+      x$count, " of ", x$count + length(x$left_out), " predictors of ", st$target,
+      " for ", x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin),
+      ")"
     )),
-    some_lines(chosen, 4), "", if (x$size) wrap_lines(say_set(x), 79, 1),
+    some_lines(chosen, 4), "", if (x$count) wrap_lines(say_set(x), 79, 1),
     paste0(
-      " ", label, "   ", format_value(x$procedure$score, own), " ",
-      in_brackets(x$procedure$lower, x$procedure$upper, own),
-      " with the choice itself cross-validated"
+      " ", label, "   ", format_value(x$nested$score, own), " ",
+      in_brackets(x$nested$lower, x$nested$upper, own),
+      " nested cross-validation score"
     ) |> shorten_words(80),
     paste0(
       " ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own),
       " with all, ", format_value(x$constant_score, own), " for a constant"
     ),
-    if (x$size) shorten_words(say_on_curve(x, own, unit), 80),
+    if (x$count) shorten_words(say_on_curve(x, own, unit), 80),
     if (isTRUE(x$cost_full > 0)) {
       paste0(" cost ", format(x$cost), " of ", format(x$cost_full))
     },
     wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
     paste0(
-      " sizes chosen in the ", length(x$sizes_picked), " splits: ",
-      paste(sort(x$sizes_picked), collapse = ", ")
+      " numbers chosen in the ", length(x$counts_chosen), " splits: ",
+      paste(sort(x$counts_chosen), collapse = ", ")
     ) |> shorten_words(80),
-    if (x$size) some_lines(say_picked(x), 4),
-    if (any(!x$picked$chosen & x$picked$share >= 0.5)) some_lines(say_passed_over(x), 2),
+    if (x$count) some_lines(say_picked(x), 4),
+    if (any(!x$chosen_share$chosen & x$chosen_share$share >= 0.5)) {
+      some_lines(say_passed_over(x), 2)
+    },
     if (length(stands)) utils::head(wrap_lines(say_stands_for(stands, st), 79, 1), 3),
     if (length(sensitive)) {
       wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1)
     },
     if (length(say_random(x))) wrap_lines(say_random(x), 79, 1),
-    if (x$size && length(x$left_out) && !confirmed) {
+    if (x$count && length(x$left_out) && !confirmed) {
       c("", "Next: confirm_set() on rows nobody has touched.")
     }
   )
@@ -261,7 +264,7 @@ say_on_curve <- function(x, own, unit) {
     paste(format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit))
   }
   paste0(
-    " on the curve it was read off (flatters): ", format_value(x$score, own), ", price ",
+    " on the curve (optimistic): ", format_value(x$score, own), ", price ",
     price
   )
 }
@@ -272,7 +275,7 @@ say_stands_for <- function(stands, st) {
   paste0(
     "twins: ",
     paste0(
-      "in place of ", labels_of(st, names(stands)), " could stand ", others, collapse = "; "
+      others, " could replace ", labels_of(st, names(stands)), collapse = "; "
     )
   )
 }
@@ -295,16 +298,16 @@ format_comparison <- function(x) {
   body <- unlist(lapply(models, function(m) {
     d <- x[x$model == m, ]
     class(d) <- "data.frame"
-    unit <- stats::median(d$diff_error[d$diff_error > 0])
+    unit <- stats::median(d$price_error[d$price_error > 0])
     if (is.na(unit)) unit <- max(d$upper - d$lower) / 4
     columns <- list(
       set = shorten(d$set, 18),
-      size = as.character(d$size),
+      count = as.character(d$count),
       score = format_value(d$score, unit),
-      difference = ifelse(
+      price = ifelse(
         d$set == detail(x, "reference"),
         "reference",
-        with_limits(d$difference, d$diff_lower, d$diff_upper, unit)
+        with_limits(d$price, d$price_lower, d$price_upper, unit)
       )
     )
     if (any(!is.na(d$cost) & d$cost > 0)) {
@@ -333,14 +336,14 @@ format_comparison <- function(x) {
     )),
     paste0(
       " scored by ", detail(x, "scored"), ", seed ", detail(x, "seed"),
-      "; difference in loss from \"", detail(x, "reference"), "\", paired"
+      "; price: loss less that of \"", detail(x, "reference"), "\", paired"
     ) |> shorten(80),
     body, "",
     wrap_lines(paste0(
-      "Not worse: by less than ", detail(x, "margin"),
-      if (grepl("%", detail(x, "margin"))) " of what the reference gains over the constant",
-      ". A set chosen on these rows is flattered here; choose_set() and confirm_set() ",
-      "are honest about it."
+      "Margin: ", detail(x, "margin"),
+      if (grepl("%", detail(x, "margin"))) " of the reference's skill over the constant",
+      ". The score of a set chosen on these rows is optimistic; use choose_set() and ",
+      "confirm_set()."
     ))
   )
 }
@@ -349,7 +352,7 @@ format_comparison <- function(x) {
 print.dreher_confirmation <- function(x, ...) write_lines(x, format_confirmation(x))
 
 format_confirmation <- function(x) {
-  unit <- if (x$std_error > 0) x$std_error else x$margin / 4
+  unit <- if (x$price_error > 0) x$price_error else x$margin / 4
   if (identical(x$statement, "the same set")) {
     return(c(
       heading(paste0("Nothing to confirm on ", format_number(x$n), " untouched rows")),
@@ -366,12 +369,12 @@ format_confirmation <- function(x) {
     paste0(
       " ", x$metric_label, ": ", format_value(x$score_small, unit), " with ",
       count_of(length(x$predictors), "predictor"), ", ", format_value(x$score_full, unit),
-      " with all ", x$full_size, ", ", format_value(x$score_constant, unit), " constant"
+      " with all ", x$full_count, ", ", format_value(x$score_constant, unit), " constant"
     ),
     wrap_lines(
       paste0(
-        "difference ", format_value(x$difference, unit), " ",
-        in_brackets(x$lower, x$upper, unit), ", one-sided limit ",
+        "price ", format_value(x$price, unit), " ",
+        in_brackets(x$price_lower, x$price_upper, unit), ", one-sided limit ",
         format_value(x$limit, unit), ", margin ", format_value(x$margin, unit)
       ),
       79,
@@ -388,7 +391,7 @@ say_confirmation <- function(x) {
     "not worse by more than the margin" = paste0(
       "On untouched rows the smaller model is not worse by more than the margin."
     ),
-    worse = if (x$lower > x$margin) {
+    worse = if (x$price_lower > x$margin) {
       paste0(
         "On untouched rows the smaller model is worse by more than the margin. Choose ",
         "a larger set."
@@ -417,7 +420,7 @@ say_looks <- function(x) {
   if (x$looks > 1) {
     wrap_lines(paste0(
       "These rows were confirmed on ", x$looks,
-      " times: the best of several looks flatters."
+      " times: the best of several looks is optimistic."
     ))
   }
 }

@@ -11,7 +11,7 @@ say_resamples <- function(x) {
   failed <- detail(x, "failed")
   paste0(
     "Means over ", about$times, " ", kind_words[[about$kind]],
-    "; stability() says how far the order can be trusted.",
+    "; stability() gives the uncertainty of the order.",
     if (NROW(failed)) {
       paste0(
         " ", count_of(nrow(failed), "piece", TRUE), " failed and ",
@@ -26,18 +26,18 @@ say_floor <- function(floor, labels) {
   if (is.null(floor)) return(NULL)
   below <- labels[unique(floor$table$predictor[!floor$table$above])]
   paste0(
-    "Noise floor of ", floor$draws, if (floor$conditional) " conditional",
+    "Noise floor of ", floor$refits, if (floor$shuffle == "conditional") " conditional",
     " decoy refits: ",
     if (!length(below)) {
-      "every predictor lies above it."
+      "every predictor exceeds it in every model and method."
     } else {
       paste0(
         list_words(shorten(utils::head(below, 6), 24)),
         if (length(below) > 6) paste0(" and ", length(below) - 6, " more"),
         if (length(below) == 1) {
-          " is not above it everywhere."
+          " does not exceed it in every model and method."
         } else {
-          " are not above it everywhere."
+          " do not exceed it in every model and method."
         }
       )
     }
@@ -82,7 +82,7 @@ say_own_noise <- function(d) {
     } else {
       paste0(same, " of ", nrow(d), " predictors keep")
     },
-    " the rank. That is the learner's own noise; of other samples it says nothing."
+    " the rank. This is the noise of the learner alone; other samples may differ more."
   )
 }
 
@@ -121,9 +121,9 @@ say_open <- function(open, name) {
   }
   say <- vapply(overlapping_runs(open), one, "")
   paste0(
-    "Open: ranks ", list_words(utils::head(say, 4)),
+    "Not settled: ranks ", list_words(utils::head(say, 4)),
     if (length(say) > 4) paste0(" and ", length(say) - 4, " more runs"),
-    ", each in more than one order."
+    "."
   )
 }
 
@@ -133,14 +133,16 @@ say_doubtful <- function(d, name) {
   if (length(under)) {
     few <- length(under) <= 4
     who <- if (few) list_words(name(under)) else count_of(length(under), "predictor", TRUE)
-    return(paste0(who, " cannot be told from noise."))
+    return(paste0(
+      who, if (length(under) == 1) " does" else " do", " not exceed the noise floor."
+    ))
   }
   nothing <- sum(!is.na(d$lower) & d$lower <= 0)
   centred <- d$method[1] %in% c("permutation", "refit")
   if (!all(is.na(d$above_floor)) || !centred || nothing == 0) return(NULL)
   paste0(
-    if (nothing == 1) "One cannot" else paste(nothing, "cannot"),
-    " be told from doing nothing."
+    "For ", if (nothing == 1) "one predictor" else paste(nothing, "predictors"),
+    " the interval does not exclude zero."
   )
 }
 
@@ -152,8 +154,7 @@ say_caveats <- function(part) {
       say_seeds(part$table),
       if (isTRUE(part$close)) {
         paste0(
-          "A tier lies within the Monte-Carlo error of breaking otherwise: draw more ",
-          "resamples."
+          "A boundary of the tiers lies within the Monte-Carlo error: draw more resamples."
         )
       }
     ),
@@ -181,9 +182,9 @@ say_seeds <- function(d) {
     " of the variance of the first ",
     if (nrow(first) == 1) "predictor" else c("two", "three")[nrow(first) - 1],
     if (of[2] > 0.25) {
-      ": more trees or averaged fits would settle that part."
+      ": more trees or averaged fits would reduce that part."
     } else {
-      "; the rest is the sample's."
+      "; the rest comes from the sample."
     }
   )
 }
@@ -492,10 +493,10 @@ format_floor <- function(x, lines = 24) {
   c(
     heading(paste0("Noise floor of the predictors of ", x$target)),
     paste0(
-      " ", x$draws, " refits with a permuted copy of every predictor",
-      if (x$conditional) " (within strata)",
-      if (isTRUE(x$seen)) ", asked of training rows", "; family-wise level ",
-      format_percent(x$alpha)
+      " ", x$refits, " refits with a permuted copy of every predictor",
+      if (x$shuffle == "conditional") " (within strata)",
+      if (isTRUE(x$seen)) ", on training rows", "; family-wise level ",
+      format_percent(round(1 - x$level, 12))
     ) |> shorten_words(80),
     utils::head(body, lines - 5), "", wrap_lines(what_floor_asks(x))
   )
@@ -503,12 +504,15 @@ format_floor <- function(x, lines = 24) {
 
 # What being above the floor means, and what it does not.
 what_floor_asks <- function(x) {
-  if (x$conditional) {
-    "Above the floor: more than a copy that keeps what the other predictors say of it."
+  if (x$shuffle == "conditional") {
+    paste0(
+      "Above the floor: more important than a copy that is as associated with the other ",
+      "predictors."
+    )
   } else {
     paste0(
       "Above the floor: related to the target, alone or through others. A useless ",
-      "predictor correlated with a useful one also passes; conditional = TRUE asks ",
+      "predictor correlated with a useful one also passes; shuffle = \"conditional\" asks ",
       "more."
     )
   }

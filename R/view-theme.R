@@ -79,6 +79,13 @@ break_lines <- function(text, size, face) {
   paste(lines, collapse = "\n")
 }
 
+# What plot() does: the figure is drawn, and returned.
+draw_now <- function(x, ...) {
+  drawn <- ggplot2::autoplot(x, ...)
+  print(drawn)
+  invisible(drawn)
+}
+
 # For panels of dots in rows.
 theme_of_panels <- function() {
   ggplot2::theme(

@@ -14,7 +14,7 @@ format_twins <- function(x, most = 6, room = 19) {
       some_lines(
         paste0(
           few_words(name(of$predictor), 8), " (association ",
-          format_value(x$clusters$least[g], 0.01), if (nrow(of) > 2) " at least", ")"
+          format_value(x$clusters$lowest[g], 0.01), if (nrow(of) > 2) " at least", ")"
         ),
         2
       ),
@@ -45,7 +45,7 @@ format_twins <- function(x, most = 6, room = 19) {
   }
   c(
     heading(paste0(
-      "Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$least,
+      "Twins among ", count_of(nrow(d), "predictor"), ": mean association of ", x$threshold,
       " or more"
     )),
     body,
@@ -66,11 +66,11 @@ say_cluster <- function(x, of, stays, gone) {
   }
   if (!length(gone)) {
     return(if (all(of$why == "kept")) {
-      paste0(list_words(name(stays)), " stay: all are to be kept.")
+      paste0(list_words(name(stays)), " are kept, as the dictionary asks.")
     } else {
       paste0(
         list_words(name(stays)),
-        " stay: they go together, but none tells the others well enough (",
+        " are kept: they are associated, but none predicts the others well enough (",
         paste0(format_percent(range(told_of(x, stays))), collapse = " to "), ")."
       )
     })
@@ -81,9 +81,9 @@ say_cluster <- function(x, of, stays, gone) {
   first <- lead[1]
   back <- told(gone, first)
   back[is.na(back)] <- 0
-  does <- back >= x$least
+  does <- back >= x$threshold
   paste0(
-    list_words(name(lead)), if (length(lead) > 1) " stay" else " stays",
+    list_words(name(lead)), if (length(lead) > 1) " are kept" else " is kept",
     if (nzchar(of$why[of$predictor == first])) {
       paste0(" (", of$why[of$predictor == first], ")")
     },
@@ -92,21 +92,23 @@ say_cluster <- function(x, of, stays, gone) {
       c(
         if (any(does)) {
           paste0(
-            few_words(name(gone[does])), " could stand in for it (",
-            if (sum(does) == 1) "tells " else "tell ", say_shares(back[does]), " of it)"
+            few_words(name(gone[does])), " could replace it (",
+            if (sum(does) == 1) "predicts " else "predict ", say_shares(back[does]),
+            " of it)"
           )
         },
         if (any(!does)) {
           paste0(
-            few_words(name(gone[!does])), " can go, but could not stand in for it (",
-            if (sum(!does) == 1) "tells " else "tell ", say_shares(back[!does]), " of it)"
+            few_words(name(gone[!does])), " can be left out, but could not replace it (",
+            if (sum(!does) == 1) "predicts " else "predict ", say_shares(back[!does]),
+            " of it)"
           )
         },
         if (length(beside)) {
           paste0(
             few_words(name(beside)),
-            if (length(beside) > 1) " stay too: they are" else " stays too: it is",
-            " not told well enough"
+            if (length(beside) > 1) " are kept too: they are" else " is kept too: it is",
+            " not predicted well enough"
           )
         }
       ),

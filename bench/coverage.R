@@ -72,7 +72,7 @@ rank_once <- function(st, data, form, seed) {
   rk <- rank_permutation(
     st,
     seed = seed,
-    unit = if (form == "joint") {
+    groups = if (form == "joint") {
       list(strong = c("strong", "near"), weak = c("weak", "null"), null = "null")
     } else {
       "predictor"

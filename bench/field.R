@@ -697,7 +697,7 @@ run_cell <- function(set, model) {
     })
   }
   if (!is.null(rr)) step("stability", function() stability(rr))
-  nf <- if (quick) step("floor", function() noise_floor(st, draws = 19, repeats = 2))
+  nf <- if (quick) step("floor", function() noise_floor(st, refits = 19, repeats = 2))
   if (!is.null(nf) && "planted" %in% nf$table$predictor) {
     planted <- nf$table[nf$table$predictor == "planted", ]
     note(
@@ -715,17 +715,17 @@ run_cell <- function(set, model) {
     reduce_predictors(
       st,
       folds = if (nrow(parts$train) >= 12) 3,
-      times = 1,
+      repeats = 1,
       inner_folds = 2,
       random = 4,
-      sizes = counts
+      counts = counts
     )
   })
   ps <- if (!is.null(rd)) step("set", function() choose_set(rd))
   if (!is.null(ps)) {
     cmp <- step("comparison", function() {
       compare_sets(
-        st, list(all = "all", chosen = ps, none = "none"), folds = rd$folds, times = 1
+        st, list(all = "all", chosen = ps, none = "none"), folds = rd$folds, repeats = 1
       )
     })
     if (!is.null(cmp) && !anyNA(rd$curves[[1]]$outer[[1]])) {
@@ -741,7 +741,7 @@ run_cell <- function(set, model) {
       write_predictor_set(ps, file)
       read_predictor_set(file)
     })
-    if (ps$size > 0) {
+    if (ps$count > 0) {
       step("refit", function() {
         m <- refit_on(ps)
         if (is.null(fit$predict_with) &&
@@ -811,7 +811,7 @@ run_command <- function(set, model) {
     said <- suppressWarnings(system2(
       file.path(R.home("bin"), "Rscript"),
       shQuote(c(
-        exec, step, "--model", at("model.rds"), "--train", at("train.csv"), "--target", y,
+        exec, step, "--models", at("model.rds"), "--train", at("train.csv"), "--target", y,
         ...
       )),
       stdout = TRUE,
@@ -845,7 +845,7 @@ run_command <- function(set, model) {
     out <- rbind(
       out,
       go(
-        "confirm", "--set", at("out/set.json"), "--data", at("untouched.csv"), "--again"
+        "confirm", "--set", at("out/set.json"), "--rows", at("untouched.csv"), "--again"
       )
     )
   }

@@ -43,13 +43,13 @@ forest <- function(d, i, trees = 50) {
 }
 found <- NULL
 for (i in seq_len(datasets)) {
-  run <- function(what, make, n, by, conditional = FALSE) {
+  run <- function(what, make, n, by, shuffle = "marginal") {
     set.seed(i)
     train <- make(n)
     hold <- make(n)
     st <- study(forest(train, i), hold, "y", train = train, threads = 1)
     t <- as.data.frame(noise_floor(
-      st, by = by, draws = draws, conditional = conditional, background = 20, seed = i
+      st, by = by, refits = draws, conditional = conditional, background = 20, seed = i
     ))
     for (part in split(t, paste(t$method, t$rows))) {
       above <- part$predictor[part$above]

@@ -16,7 +16,7 @@ y <- x[, 1] * 2 + x[, 2] * x[, 3] + rnorm(n)
 few <- as.data.frame(x[seq_len(5000), ])
 few$y <- y[seq_len(5000)]
 fit <- ranger::ranger(y ~ ., few, num.trees = 500, seed = 1, num.threads = 2)
-forest <- read_forest(fit, read_inputs(fit, few))
+forest <- model_forest(fit, model_inputs(fit, few))
 rows_mb <- 8 * n * p / 2^20
 invisible(gc())
 writeLines("5", "/proc/self/clear_refs")   # the peak is counted from here on

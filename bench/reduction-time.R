@@ -57,7 +57,7 @@ if ("kiln" %in% commandArgs(TRUE)) {
     threads = 1
   )
   whole <- system.time(reduce_predictors(
-    st, path = "backward", folds = 10, times = 1, inner_folds = 2, random = 0
+    st, search = "backward", folds = 10, repeats = 1, inner_folds = 2, random = 0
   ))[[3]]
   keep(data.frame(
     what = "kiln, backward, three models: wall time / refits and their predictions",

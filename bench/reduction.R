@@ -37,9 +37,9 @@ noise_run <- function(n, p, seed) {
     st,
     by = "association",
     folds = 5,
-    times = 2,
+    repeats = 2,
     inner_folds = 3,
-    sizes = c(1, 2, 3, 5, 10),
+    counts = c(1, 2, 3, 5, 10),
     random = 0,
     seed = seed
   ))
@@ -48,7 +48,7 @@ noise_run <- function(n, p, seed) {
     rbind,
     lapply(c("one_se", "best"), function(rule) {
       ps <- choose_set(rd, rule = rule)
-      fit <- if (ps$size) lm(formula(ps), d) else lm(y ~ 1, d)
+      fit <- if (ps$count) lm(formula(ps), d) else lm(y ~ 1, d)
       # On all rows chosen, then cross-validated: what is not to be done.
       top <- names(sort(-abs(cor(d[1:p], d$y)[, 1])))[1:10]
       fold <- rd$curves[[1]]$fold_of[, 1]
@@ -61,9 +61,9 @@ noise_run <- function(n, p, seed) {
         p = p,
         seed = seed,
         rule = rule,
-        size = ps$size,
-        nested = ps$procedure$score,
-        gain_lower = ps$procedure$gain_lower,
+        size = ps$count,
+        nested = ps$nested$score,
+        gain_lower = ps$nested$skill_lower,
         fresh = mean((predict(fit, fresh) - fresh$y)^2),
         constant = mean((fresh$y - mean(d$y))^2),
         shortcut_r2 = 1 - mean((q - d$y)^2) / ps$constant_score
@@ -93,8 +93,8 @@ support_run <- function(kind, seed) {
   }
   st <- study(fit, draw(100), "y", train = d, threads = 1)
   ps <- choose_set(reduce_predictors(
-    st, thin_twins = TRUE, folds = 5, times = 1, inner_folds = 2, random = 0,
-    sizes = c(1:8, 12, 20), seed = seed
+    st, thin_twins = TRUE, folds = 5, repeats = 1, inner_folds = 2, random = 0,
+    counts = c(1:8, 12, 20), seed = seed
   ))
   data.frame(
     model = kind,
@@ -114,9 +114,9 @@ price_run <- function(seed) {
   d <- draw(300)
   st <- study(lm(y ~ ., d), draw(100), "y", train = d, metric = "mse")
   rd <- reduce_predictors(
-    st, folds = 5, times = 2, inner_folds = 3, random = 0, seed = seed
+    st, folds = 5, repeats = 2, inner_folds = 3, random = 0, seed = seed
   )
-  ps <- choose_set(rd, rule = "size", size = 2)
+  ps <- choose_set(rd, rule = "count", count = 2)
   chosen <- choose_set(rd)
   fresh <- draw(100000)
   untouched <- draw(300)
@@ -135,12 +135,12 @@ price_run <- function(seed) {
     two = inside(truth[1], ps$price_lower, ps$price_upper),
     chosen = inside(truth[2], chosen$price_lower, chosen$price_upper),
     procedure = inside(
-      truth[2], chosen$procedure$price_lower, chosen$procedure$price_upper
+      truth[2], chosen$nested$price_lower, chosen$nested$price_upper
     ),
     confirmed = inside(truth[2], cf$lower, cf$upper),
     truth = truth[2],
     price = chosen$price,
-    size = chosen$size
+    size = chosen$count
   )
 }
 
@@ -169,8 +169,8 @@ summary <- switch(
         p = d$p[1],
         rule = d$rule[1],
         runs = nrow(d),
-        promises_gain = mean(d$gain_lower > 0),
-        nothing = mean(d$size == 0),
+        promises_gain = mean(d$skill_lower > 0),
+        nothing = mean(d$count == 0),
         nested_less_fresh = mean(gap),
         its_error = sd(gap) / sqrt(nrow(d)),
         shortcut_r2 = mean(d$shortcut_r2)

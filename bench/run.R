@@ -84,8 +84,8 @@ bench_boosted <- function(p, gaps, n = 10000, rounds = 500) {
     train,
     nrounds = rounds
   )
-  reading <- cpu(read_forest(fit, read_inputs(fit)))
-  f <- read_forest(fit, read_inputs(fit))
+  reading <- cpu(model_forest(fit, model_inputs(fit)))
+  f <- model_forest(fit, model_inputs(fit))
   coded <- ns$encode_for_forest(f, as.data.frame(x))
   # A matrix the library has seen before may get a stored prediction: a fresh one each time.
   fresh <- lapply(1:7, function(i) xgboost::xgb.DMatrix(x, nthread = 1))

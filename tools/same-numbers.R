@@ -99,15 +99,15 @@ results_of <- function(keep, name, st, train, untouched) {
   )
   keep(
     say("impurity family"),
-    rank_impurity(st, unit = "family", form = "gain", rows = "holdout")
+    rank_impurity(st, groups = "family", form = "gain", rows = "holdout")
   )
   rk <- keep(
     say("permutation"), rank_permutation(st, rows = c("holdout", "train"), repeats = 5)
   )
   keep(
-    say("permutation conditional"), rank_permutation(st, conditional = TRUE, repeats = 3)
+    say("permutation conditional"), rank_permutation(st, shuffle = "conditional", repeats = 3)
   )
-  keep(say("permutation family"), rank_permutation(st, unit = "family", repeats = "auto"))
+  keep(say("permutation family"), rank_permutation(st, groups = "family", repeats = "auto"))
   keep(say("permutation all"), rank_permutation(st, repeats = "all", max_rows = 60))
   keep(say("permutation ratio"), rank_permutation(st, form = "ratio", max_rows = 100))
   keep(say("shapley"), rank_shapley(st, background = 20, max_rows = 30, max_pairs = 30))
@@ -122,9 +122,9 @@ results_of <- function(keep, name, st, train, untouched) {
   )
   keep(say("structure"), rank_structure(st))
   keep(say("coefficients"), rank_coefficients(st))
-  keep(say("association"), rank_association(st, draws = 20))
-  keep(say("association score"), rank_association(st, measure = "score"))
-  keep(say("refit"), rank_refit(st, models = names(st$models)[1], draws = 3))
+  keep(say("association"), rank_association(st, times = 20))
+  keep(say("association score"), rank_association(st, form = "score"))
+  keep(say("refit"), rank_refit(st, models = names(st$models)[1], times = 3))
   several <- keep(
     say("several"),
     rank_predictors(
@@ -148,7 +148,7 @@ results_of <- function(keep, name, st, train, untouched) {
   floor <- keep(
     say("floor"),
     noise_floor(
-      st, by = c("permutation", "impurity"), models = names(st$models)[1], draws = 19
+      st, by = c("permutation", "impurity"), models = names(st$models)[1], refits = 19
     )
   )
   keep(say("with floor"), with_floor(several, floor))
@@ -159,12 +159,12 @@ results_of <- function(keep, name, st, train, untouched) {
       reduce_predictors(
         st,
         models = names(st$models)[min(2, length(st$models))],
-        path = path,
+        search = path,
         folds = 3,
-        times = 1,
+        repeats = 1,
         inner_folds = 2,
         random = 2,
-        sizes = if (path == "forward") 0:3
+        counts = if (path == "forward") 0:3
       )
     )
     if (inherits(rd, "dreher_reduction")) {
@@ -183,7 +183,7 @@ results_of <- function(keep, name, st, train, untouched) {
       st,
       list(all = "all", first = st$predictors[1:2], none = "none"),
       folds = 3,
-      times = 1,
+      repeats = 1,
       models = names(st$models)[1]
     )
   )

@@ -51,7 +51,7 @@ test_that("rows met before are told from coincidences", {
   rk <- rank_permutation(st)
   expect_identical(unique(rk$rows), "train")
   expect_true(all(is.na(rk$lower)))
-  nf <- noise_floor(st, draws = 19)
+  nf <- noise_floor(st, refits = 19)
   expect_identical(unique(nf$table$rows), "train")
   expect_match(paste(format_floor(nf), collapse = " "), "asked of training rows")
   expect_false(all(is.na(floor_says(nf, rk))))
@@ -144,7 +144,7 @@ test_that("one predictor, few rows and a rare level do not lose everything", {
   one <- study(
     lm(dist ~ speed, cars[1:35, ]), cars[36:50, ], "dist", train = cars[1:35, ]
   )
-  ps <- choose_set(reduce_predictors(one, folds = 4, times = 1))
+  ps <- choose_set(reduce_predictors(one, folds = 4, repeats = 1))
   expect_identical(ps$predictors, "speed")
   expect_identical(say_set(ps), "The only predictor stays.")
   small <- study(
@@ -153,7 +153,7 @@ test_that("one predictor, few rows and a rare level do not lose everything", {
     "mpg",
     train = mtcars[1:22, ]
   )
-  rd <- reduce_predictors(small, times = 1, inner_folds = 2, random = 0)
+  rd <- reduce_predictors(small, repeats = 1, inner_folds = 2, random = 0)
   expect_identical(rd$folds, 5L)
   rare <- d[1:120, ]
   rare$operator[1:2] <- "guest"
@@ -164,7 +164,7 @@ test_that("one predictor, few rows and a rare level do not lose everything", {
   rare$operator[2] <- "anna"
   st <- study(lm(strength ~ peak_temp + operator, rare), h, "strength", train = rare)
   expect_warning(
-    rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0),
+    rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 0),
     "most frequent level",
     class = "dreher_warning_levels"
   )
@@ -187,7 +187,7 @@ test_that("a reduction keeps what succeeded", {
     "strength",
     train = alone
   )
-  rd <- quietly(reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0))
+  rd <- quietly(reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 0))
   expect_false(anyNA(rd$curves[[1]]$outer[[1]]))
   picky <- function(model, data, predictors) {
     if (length(predictors) == 2) stop("two is one too many")
@@ -201,12 +201,12 @@ test_that("a reduction keeps what succeeded", {
     refit_with = picky
   )
   expect_warning(
-    rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0),
+    rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 0),
     "two is one too many",
     class = "dreher_warning_pieces"
   )
-  expect_identical(as.data.frame(rd)$size, c(0L, 1L, 3L))
-  expect_true(choose_set(rd)$size %in% c(1L, 3L))
+  expect_identical(as.data.frame(rd)$count, c(0L, 1L, 3L))
+  expect_true(choose_set(rd)$count %in% c(1L, 3L))
   never <- study(
     list(
       good = lm(strength ~ peak_temp + hold_minutes, d), bad = lm(strength ~ peak_temp, d)
@@ -217,7 +217,7 @@ test_that("a reduction keeps what succeeded", {
     refit_with = list(bad = function(model, data, predictors) stop("never"))
   )
   expect_warning(
-    rd <- reduce_predictors(never, folds = 3, times = 1, inner_folds = 2, random = 0),
+    rd <- reduce_predictors(never, folds = 3, repeats = 1, inner_folds = 2, random = 0),
     "Not reduced: \"bad\""
   )
   expect_identical(names(rd$curves), "good")
@@ -232,7 +232,7 @@ test_that("a reduction keeps what succeeded", {
       train = d
     ),
     folds = 3,
-    times = 1,
+    repeats = 1,
     inner_folds = 2,
     random = 0
   )
@@ -318,7 +318,7 @@ test_that("decoys and refits work for whatever can be trained again", {
       lm(reformulate(predictors, "strength"), data)
     }
   )
-  nf <- noise_floor(own, draws = 19)
+  nf <- noise_floor(own, refits = 19)
   expect_gt(nf$table$floor[1], 0)
   blind <- study(
     lm(strength ~ peak_temp, d),
@@ -330,7 +330,7 @@ test_that("decoys and refits work for whatever can be trained again", {
     refit_with = function(model, data, predictors) lm(strength ~ peak_temp, data)
   )
   expect_warning(
-    noise_floor(blind, draws = 19), "its floor is 0", class = "dreher_warning_floor"
+    noise_floor(blind, refits = 19), "its floor is 0", class = "dreher_warning_floor"
   )
   w <- parsnip::fit(
     workflows::workflow(
@@ -349,7 +349,7 @@ test_that("decoys and refits work for whatever can be trained again", {
     train = d,
     refit_with = list(gone = function(model, data, predictors) stop("no more"))
   )
-  expect_warning(nf <- noise_floor(st, draws = 19), "No noise floor for model \"gone\"")
+  expect_warning(nf <- noise_floor(st, refits = 19), "No noise floor for model \"gone\"")
   expect_identical(unique(nf$table$model), "w")
   # As the same linear model without a workflow.
   bare <- noise_floor(
@@ -359,19 +359,19 @@ test_that("decoys and refits work for whatever can be trained again", {
       "strength",
       train = d
     ),
-    draws = 19
+    refits = 19
   )
   expect_setequal(
     nf$table$predictor[nf$table$above], bare$table$predictor[bare$table$above]
   )
   expect_equal(nf$table$importance[1], bare$table$importance[1], tolerance = 0.02)
   rd <- reduce_predictors(
-    st, models = "w", folds = 3, times = 1, inner_folds = 2, random = 0
+    st, models = "w", folds = 3, repeats = 1, inner_folds = 2, random = 0
   )
-  again <- refit_on(choose_set(rd, rule = "size", size = 1))
+  again <- refit_on(choose_set(rd, rule = "count", count = 1))
   expect_s3_class(again, "workflow")
   expect_identical(
-    names(predict(again, h[choose_set(rd, rule = "size", size = 1)$predictors])), ".pred"
+    names(predict(again, h[choose_set(rd, rule = "count", count = 1)$predictors])), ".pred"
   )
   st <- study(w, h, "strength", train = d, refit_with = function(
       model, data, predictors) {
@@ -380,7 +380,7 @@ test_that("decoys and refits work for whatever can be trained again", {
       data
     )
   })
-  expect_s3_class(noise_floor(st, draws = 19), "dreher_floor")
+  expect_s3_class(noise_floor(st, refits = 19), "dreher_floor")
 })
 
 test_that("boosted classes by number are not turned round", {
@@ -476,7 +476,7 @@ test_that("twins are told each way, and thinning checks what is lost", {
   gap$late <- gap$real - gap$planned + stats::rnorm(240, 0, 0.5)
   st <- study(lm(late ~ ., gap[1:180, ]), gap[181:240, ], "late", train = gap[1:180, ])
   rd <- reduce_predictors(
-    st, thin_twins = TRUE, folds = 3, times = 1, inner_folds = 2, random = 0
+    st, thin_twins = TRUE, folds = 3, repeats = 1, inner_folds = 2, random = 0
   )
   expect_setequal(choose_set(rd)$predictors, c("planned", "real"))
 })
@@ -489,36 +489,36 @@ test_that("a set's sentence has three verdicts, and names what no split chose", 
     train = d
   )
   ps <- choose_set(reduce_predictors(
-    st, folds = 3, times = 1, inner_folds = 2, random = 0
+    st, folds = 3, repeats = 1, inner_folds = 2, random = 0
   ))
   ps$left_out <- union(ps$left_out, "operator")
   say <- function(lower, upper, ...) {
-    ps$procedure[c("price", "price_lower", "price_upper")] <- list(
+    ps$nested[c("price", "price_lower", "price_upper")] <- list(
       (lower + upper) / 2, lower, upper
     )
     ps$allowed <- 0.1
     say_set(ps, ...)
   }
   expect_match(say(-0.2, 0.05), "^Safe: ")
-  expect_match(say(0.2, 0.5), "^It costs: ")
-  expect_match(say(-0.2, 0.5), "cannot be told")
+  expect_match(say(0.2, 0.5), "^Worse: ")
+  expect_match(say(-0.2, 0.5), "^Inconclusive: ")
   cf <- list(
     statement = "inconclusive",
-    difference = 0.1,
-    lower = -1,
-    upper = 1.2,
-    std_error = 0.5,
+    price = 0.1,
+    price_lower = -1,
+    price_upper = 1.2,
+    price_error = 0.5,
     margin = 0.1
   )
-  expect_match(say(-0.2, 0.05, cf), "cannot be told.*untouched rows")
-  ps$picked <- data.frame(
+  expect_match(say(-0.2, 0.05, cf), "^Inconclusive: .*untouched rows")
+  ps$chosen_share <- data.frame(
     predictor = c("peak_temp", "hold_minutes"), chosen = TRUE, share = c(1, 0)
   )
   expect_match(say_picked(ps), "by none: hold_minutes")
   whole <- choose_set(
-    reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0, sizes = 4),
-    rule = "size",
-    size = 4
+    reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 0, counts = 4),
+    rule = "count",
+    count = 4
   )
   cf <- confirm_set(whole, kiln$untouched[1:60, ], overlap = "allow")
   expect_identical(cf$statement, "the same set")
@@ -530,12 +530,12 @@ test_that("the same set scores alike in a reduction and in a comparison", {
     strength ~ peak_temp + hold_minutes + cooling_rate, d, num.trees = 20, seed = 1
   )
   st <- study(forest, h, "strength", train = d)
-  rd <- reduce_predictors(st, folds = 3, times = 2, inner_folds = 2, random = 0)
+  rd <- reduce_predictors(st, folds = 3, repeats = 2, inner_folds = 2, random = 0)
   cmp <- compare_sets(
     st,
     list(mine = c("cooling_rate", "hold_minutes", "peak_temp"), all = "all"),
     folds = 3,
-    times = 2
+    repeats = 2
   )
   expect_equal(cmp$score[2], as.data.frame(rd)$score[4])
   expect_equal(cmp$score[1], cmp$score[2])  # in whatever order it is named
@@ -578,9 +578,9 @@ test_that("looks at untouched rows are kept with the set's file", {
     lm(strength ~ peak_temp + hold_minutes + cooling_rate, d), h, "strength", train = d
   )
   ps <- choose_set(
-    reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 0),
-    rule = "size",
-    size = 2
+    reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 0),
+    rule = "count",
+    count = 2
   )
   file <- file.path(
     {
@@ -617,10 +617,10 @@ walk <- function(model, train, holdout, target, ...) {
   rd <- quietly(reduce_predictors(
     st,
     folds = 3,
-    times = 1,
+    repeats = 1,
     inner_folds = 2,
     random = 2,
-    sizes = if (length(st$predictors) > 2) 0:2
+    counts = if (length(st$predictors) > 2) 0:2
   ))
   ps <- choose_set(rd)
   said <- c(

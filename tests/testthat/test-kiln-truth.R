@@ -45,7 +45,7 @@ test_that("a leak is reported as suspicious, in the ranking and in its sentence"
   )
   rk <- rank_permutation(leaky)
   expect_identical(rk$predictor[1], "ring_tone")
-  expect_match(rk$flag[1], "leak?", fixed = TRUE)
+  expect_match(rk$flag[1], "possible leak", fixed = TRUE)
   expect_false(any(grepl("leak", rk$flag[-1])))
   expect_match(
     paste(format_ranking(rk), collapse = " "),

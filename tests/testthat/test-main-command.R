@@ -42,10 +42,10 @@ test_that("help, version and wrong usage", {
     character(),
     "fly",
     c("rank", "--colour", "red"),
-    c("rank", "--model", path("models.rds")),
+    c("rank", "--models", path("models.rds")),
     c("rank", "stray"),
     c("demo"),
-    c("rank", "--repeats", "many", "--model", "a", "--data", "b", "--target", "c")
+    c("rank", "--repeats", "many", "--models", "a", "--data", "b", "--target", "c")
   )
   for (w in wrong) {
     x <- do.call(command, as.list(w))
@@ -57,7 +57,7 @@ test_that("help, version and wrong usage", {
 
 test_that("rank: a table on standard output, or files in a folder", {
   x <- command(
-    "rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train",
+    "rank", "--models", path("models.rds"), "--data", path("holdout.csv"), "--train",
     path("train.csv"), "--target", "strength", "--by", "permutation"
   )
   expect_identical(x$status, 0L)
@@ -65,13 +65,13 @@ test_that("rank: a table on standard output, or files in a folder", {
   expect_identical(nrow(table), 8L)
   st <- study(
     readRDS(path("models.rds")),
-    read_table(path("holdout.csv"), quiet = TRUE),
+    read_rows(path("holdout.csv"), quiet = TRUE),
     "strength",
-    train = read_table(path("train.csv"), quiet = TRUE)
+    train = read_rows(path("train.csv"), quiet = TRUE)
   )
   expect_equal(table$importance, rank_permutation(st)$importance, tolerance = 1e-12)
   x <- command(
-    "rank", "--model", path("models.rds"), "--data", path("holdout.csv"), "--train",
+    "rank", "--models", path("models.rds"), "--data", path("holdout.csv"), "--train",
     path("train.csv"), "--target", "strength", "--out", path("out"), "--format", "json"
   )
   expect_identical(x$status, 0L)
@@ -94,7 +94,7 @@ test_that("rank: weights, blocks, all pairs", {
   run <- function(...) {
     command(
       "rank",
-      "--model",
+      "--models",
       path("models.rds"),
       "--data",
       path("weighted.csv"),
@@ -136,14 +136,14 @@ test_that("rank: weights, blocks, all pairs", {
 test_that("stability: over resamples, by workers, with a run folder to resume", {
   run <- function(...) {
     command(
-      "stability", "--model", path("models.rds"), "--train", path("train.csv"),
+      "stability", "--models", path("models.rds"), "--train", path("train.csv"),
       "--target", "strength", "--times", "6", "--format", "json", ...
     )
   }
   x <- run()
   expect_identical(x$status, 0L)
   alone <- jsonlite::fromJSON(x$out)$rows
-  train <- read_table(path("train.csv"), quiet = TRUE)
+  train <- read_rows(path("train.csv"), quiet = TRUE)
   st <- study(readRDS(path("models.rds")), train, "strength", train = train)
   sb <- suppressWarnings(stability(rank_predictors(
     st, by = "permutation", resamples = draw_resamples(train, times = 6)
@@ -151,7 +151,7 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
   expect_equal(alone$importance, as.data.frame(sb)$importance, tolerance = 1e-12)
   expect_equal(alone$spread_upper, as.data.frame(sb)$spread_upper)
   x <- run(
-    "--workers", "2", "--run", path("night"), "--out", path("stable"), "--decoys", "19",
+    "--workers", "2", "--run", path("night"), "--out", path("stable"), "--floor-refits", "19",
     "--by", "permutation,impurity"
   )
   expect_identical(x$status, 0L)
@@ -197,13 +197,13 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
 test_that(
   "stability: in time order, by slices, and the model's own noise beside the sample's",
   {
-    train <- read_table(path("train.csv"), quiet = TRUE)
+    train <- read_rows(path("train.csv"), quiet = TRUE)
     train$day <- rev(seq_len(nrow(train)))
     train$`kiln row` <- rep(c("low", "high"), length.out = nrow(train))
     data.table::fwrite(train, path("dated.csv"))
     run <- function(...) {
       command(
-        "stability", "--model", path("models.rds"), "--train", path("dated.csv"),
+        "stability", "--models", path("models.rds"), "--train", path("dated.csv"),
         "--target", "strength", ...
       )
     }
@@ -240,11 +240,11 @@ test_that(
   "reduce chooses, confirms, and goes on with a run; compare and confirm take the set",
   {
     common <- list(
-      "--model", path("models.rds"), "--train", path("train.csv"), "--target", "strength"
+      "--models", path("models.rds"), "--train", path("train.csv"), "--target", "strength"
     )
     run <- function(step, ...) do.call(command, c(list(step), common, list(...)))
     x <- run(
-      "reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"),
+      "reduce", "--ranker", "linear", "--folds", "3", "--random", "2", "--run", path("walk"),
       "--confirm", path("untouched.csv"), "--out", path("small")
     )
     expect_identical(x$status, 0L)
@@ -257,9 +257,9 @@ test_that(
     expect_match(x$err, "Compared on 80 untouched rows")
     x <- run("reduce")
     expect_identical(x$status, 2L)
-    expect_match(x$err, "name one with --use")
+    expect_match(x$err, "name one with --ranker")
     y <- run(
-      "reduce", "--use", "linear", "--folds", "3", "--random", "2", "--run", path("walk"),
+      "reduce", "--ranker", "linear", "--folds", "3", "--random", "2", "--run", path("walk"),
       "--resume"
     )
     expect_equal(
@@ -268,7 +268,7 @@ test_that(
     )
     expect_identical(
       run(
-        "reduce", "--use", "linear", "--margin", "3", "--rule", "within", "--folds", "3",
+        "reduce", "--ranker", "linear", "--margin", "3", "--rule", "within", "--folds", "3",
         "--random", "0"
       )$status,
       1L
@@ -277,7 +277,7 @@ test_that(
       "compare",
       "--sets",
       paste0("all; one: peak_temp; chosen: ", file.path(path("small"), "set.json")),
-      "--times",
+      "--repeats",
       "1",
       "--format",
       "json"
@@ -299,7 +299,7 @@ test_that(
       "confirm",
       "--set",
       file.path(path("small"), "set.json"),
-      "--data",
+      "--rows",
       path("untouched.csv")
     )
     expect_identical(x$status, 1L)
@@ -309,15 +309,15 @@ test_that(
       "confirm",
       "--set",
       file.path(path("small"), "set.json"),
-      "--data",
+      "--rows",
       path("untouched.csv"),
       "--again"
     )
     expect_identical(x$status, 0L)
     expect_match(x$err, "confirmed on 2 times")
     expect_equal(
-      utils::read.csv(text = x$out)$difference,
-      utils::read.csv(file.path(path("small"), "confirmation.csv"))$difference,
+      utils::read.csv(text = x$out)$price,
+      utils::read.csv(file.path(path("small"), "confirmation.csv"))$price,
       tolerance = 1e-9
     )
     expect_match(
@@ -325,7 +325,7 @@ test_that(
         "confirm",
         "--set",
         file.path(path("small"), "set.json"),
-        "--data",
+        "--rows",
         path("train.csv")
       )$err,
       "are training rows"
@@ -335,8 +335,8 @@ test_that(
 
 test_that("options and files are checked before any work begins", {
   common <- list(
-    "reduce", "--model", path("models.rds"), "--train", path("train.csv"), "--target",
-    "strength", "--use", "linear"
+    "reduce", "--models", path("models.rds"), "--train", path("train.csv"), "--target",
+    "strength", "--ranker", "linear"
   )
   fails <- function(status, message, ...) {
     out <- path("never")
@@ -347,15 +347,15 @@ test_that("options and files are checked before any work begins", {
     expect_identical(list.files(out), character())
     unlink(out, recursive = TRUE)
   }
-  fails(2L, "needs --size", "--rule", "size")
+  fails(2L, "needs --count", "--rule", "count")
   fails(1L, "--rule", "--rule", "oneSE")
-  fails(2L, "needs --decoys", "--rule", "floor")
+  fails(2L, "needs --floor-refits", "--rule", "floor")
   fails(2L, "give --dictionary", "--rule", "cheapest")
   fails(1L, "margin", "--margin", "a little")
   fails(1L, "neither % nor the study's metric", "--margin", "0.4 furlong")
   fails(1L, "There is no file", "--confirm", path("nowhere.csv"))
   fails(1L, "training rows of the study", "--confirm", path("train.csv"))
-  fails(1L, "more than the", "--rule", "size", "--size", "99")
+  fails(1L, "more than the", "--rule", "count", "--count", "99")
   file.create(path("taken"))
   x <- do.call(command, c(common, list("--out", path("taken/inside"))))
   expect_match(x$err, "cannot be made")
@@ -367,13 +367,13 @@ test_that("options and files are checked before any work begins", {
   # Several files of models are one study.
   saveRDS(readRDS(path("models.rds"))$linear, path("one.rds"))
   saveRDS(
-    lm(strength ~ peak_temp, read_table(path("train.csv"), quiet = TRUE)), path("two.rds")
+    lm(strength ~ peak_temp, read_rows(path("train.csv"), quiet = TRUE)), path("two.rds")
   )
   x <- command(
     "rank",
-    "--model",
+    "--models",
     path("one.rds"),
-    paste0("--model=", path("two.rds")),
+    paste0("--models=", path("two.rds")),
     "--data",
     path("holdout.csv"),
     "--train",
@@ -390,14 +390,14 @@ test_that("options and files are checked before any work begins", {
 test_that("failures end with status 1 and say what was wrong", {
   writeLines("not an R object", path("bad.rds"))
   for (case in list(
-      list("--model", path("none.rds"), "no file"),
-      list("--model", path("bad.rds"), "not an R object"),
+      list("--models", path("none.rds"), "no file"),
+      list("--models", path("bad.rds"), "not an R object"),
       list("--target", "weight", "not a column"),
       list("--data", path("none.csv"), "no file"),
       list("--metric", "auc", "does not fit")
     )) {
     args <- list(
-      "--model" = path("models.rds"),
+      "--models" = path("models.rds"),
       "--data" = path("holdout.csv"),
       "--train" = path("train.csv"),
       "--target" = "strength"

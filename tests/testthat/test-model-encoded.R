@@ -59,7 +59,7 @@ test_that("encoded columns are traced to their predictors, and rankings speak of
   chosen <- with_stream(1, c("rows", nrow(h)), sort(sample.int(nrow(h), 4)))
   rows <- h[chosen, m$inputs$predictors]
   bg <- draw_background(st, 5, 1)[m$inputs$predictors]
-  predict_raw <- function(data) read_predictions(m$object, data)
+  predict_raw <- function(data) model_predictions(m$object, data)
   for (i in 1:2) {
     expect_equal(
       phi[i, ], slow_shapley_table(predict_raw, rows[i, ], bg), tolerance = 1e-5
@@ -68,11 +68,11 @@ test_that("encoded columns are traced to their predictors, and rankings speak of
   # Refits take the columns of the predictors that are left.
   small <- refit_model(m$object, d, "strength", c("operator", "peak_temp"))
   expect_setequal(small$columns, c("peak_temp", paste0("operator_", operators)))
-  expect_length(read_predictions(small, h[c("operator", "peak_temp")]), nrow(h))
+  expect_length(model_predictions(small, h[c("operator", "peak_temp")]), nrow(h))
   rd <- reduce_predictors(
-    st, by = "permutation", folds = 2, times = 1, inner_folds = 2, sizes = c(1, 3)
+    st, by = "permutation", folds = 2, repeats = 1, inner_folds = 2, counts = c(1, 3)
   )
-  expect_setequal(as.data.frame(rd)$size, c(0, 1, 3, 5))
+  expect_setequal(as.data.frame(rd)$count, c(0, 1, 3, 5))
 })
 
 test_that("a column of two predictors is shown as such and never given to one of them", {

@@ -23,7 +23,7 @@ test_that("the three kinds of files read, and say what the libraries say", {
     read_model(demo_file(kind), columns = columns)
   })
   for (m in all) {
-    own <- read_predictions(m, rows)  # by the library
+    own <- model_predictions(m, rows)  # by the library
     expect_equal(file_predictions(m, rows)[, 1], own, tolerance = 1e-6)
     expect_s3_class(
       read_model(m$file, columns = columns, rows = rows, predictions = own),
@@ -48,9 +48,9 @@ test_that("the three kinds of files read, and say what the libraries say", {
     class = "dreher_error_model"
   )
   few <- read_model(demo_file("ubj"), columns = columns, rounds = 7)
-  expect_length(read_forest(few, read_inputs(few))$root, 7)
+  expect_length(model_forest(few, model_inputs(few))$root, 7)
   expect_equal(
-    file_predictions(few, rows)[, 1], read_predictions(few, rows), tolerance = 1e-6
+    file_predictions(few, rows)[, 1], model_predictions(few, rows), tolerance = 1e-6
   )
   expect_output(print(few), "rounds 1 to 7")
   expect_error(

@@ -5,7 +5,7 @@ same_as_model <- function(st, data, tolerance = 1e-10) {
   compared <<- compared + 1
   m <- st$models[[1]]
   rows <- align_rows(data, m$inputs, m$name)
-  own <- as.matrix(read_predictions(m$object, rows))
+  own <- as.matrix(model_predictions(m$object, rows))
   flat <- apply_link(
     m$forest, forest_predict(m$forest, encode_for_forest(m$forest, rows), 2L)
   )
@@ -149,14 +149,14 @@ test_that("lm and glm are read by terms, with curves, interactions and removed c
   fit <- lm(
     strength ~ . + poly(grog_share, 2) + peak_temp:hold_minutes - strong - wet_weight, d
   )
-  expect_false("wet_weight" %in% read_inputs(fit)$predictors)
-  linear <- read_coefficients(fit)
+  expect_false("wet_weight" %in% model_inputs(fit)$predictors)
+  linear <- model_coefficients(fit)
   expect_equal(
     as.vector(linear$design(d) %*% linear$beta), unname(fitted(fit)), tolerance = 1e-10
   )
   g <- glm(strong ~ peak_temp + clay_source, binomial, d)
-  expect_identical(read_task(g)$classes, c("no", "yes"))
-  expect_equal(read_predictions(g, d)[, "yes"], unname(fitted(g)), tolerance = 1e-12)
+  expect_identical(model_task(g)$classes, c("no", "yes"))
+  expect_equal(model_predictions(g, d)[, "yes"], unname(fitted(g)), tolerance = 1e-12)
   again <- refit_model(fit, d, "strength", c("peak_temp", "grog_share"))
   expect_setequal(
     attr(terms(again), "term.labels"), c("peak_temp", "grog_share", "poly(grog_share, 2)")
@@ -199,7 +199,7 @@ test_that("an offset is a term of weight one", {
     log(d$hold_minutes[chosen]) - mean(log(draw_background(st, 20, 1)$hold_minutes)),
     tolerance = 1e-10
   )
-  two <- read_coefficients(glm(
+  two <- model_coefficients(glm(
     count ~ peak_temp + offset(log(hold_minutes)) + offset(grog_share / 100), poisson, d
   ))
   expect_identical(dim(two$design(d[1, ])), c(1L, 4L))  # a single row stays a row
@@ -209,7 +209,7 @@ test_that("an offset is a term of weight one", {
   )
   expect_null(attr(terms(refit_model(fit, d, "count", "peak_temp")), "offset"))
   beside <- glm(count ~ peak_temp, poisson, d, offset = log(hold_minutes))
-  expect_null(read_coefficients(beside))
+  expect_null(model_coefficients(beside))
 })
 
 test_that("refits keep the learner's settings and follow the seed", {
@@ -421,7 +421,7 @@ test_that(
       rank_impurity(st, rows = "oob"), "are boosted", class = "dreher_error_study"
     )
     expect_error(
-      read_task(suppressWarnings(gbm::gbm(
+      model_task(suppressWarnings(gbm::gbm(
         strength ~ peak_temp, list(name = "quantile", alpha = 0.5), d, n.trees = 2
       ))),
       "not supported"
@@ -446,7 +446,7 @@ test_that("glmnet at its chosen penalty and multinom are read by coefficients", 
     linear <- st$models[[1]]$linear
     expect_equal(
       as.vector(linear$invlink(linear$design(d) %*% linear$beta)),
-      read_predictions(m, d),
+      model_predictions(m, d),
       tolerance = 1e-8
     )
     expect_setequal(rank_coefficients(st)$predictor, colnames(x))
@@ -480,13 +480,13 @@ test_that("glmnet at its chosen penalty and multinom are read by coefficients", 
   rho <- mean(z * (d$strength - mean(d$strength)) / scale)
   by_hand <- sign(rho) * max(abs(rho) - 0.5 * 0.5 / scale, 0) / (1 + 0.5 * 0.5 / scale) *
     scale / sd_n(x[, 1])
-  expect_identical(read_inputs(one)$predictors, colnames(x)[1])
-  expect_equal(unname(read_coefficients(one)$beta[2]), by_hand, tolerance = 1e-6)
+  expect_identical(model_inputs(one)$predictors, colnames(x)[1])
+  expect_equal(unname(model_coefficients(one)$beta[2]), by_hand, tolerance = 1e-6)
   two <- glmnet::glmnet(x, d$strong, "binomial", lambda = 0.02)
-  linear <- read_coefficients(two)
+  linear <- model_coefficients(two)
   expect_equal(
     as.vector(plogis(linear$design(d) %*% linear$beta)),
-    unname(read_predictions(two, d)[, "yes"]),
+    unname(model_predictions(two, d)[, "yes"]),
     tolerance = 1e-8
   )
   rk <- rank_shapley(study(two, d, "strong", train = d), background = 10)
@@ -503,10 +503,10 @@ test_that("glmnet at its chosen penalty and multinom are read by coefficients", 
     )
   )
   for (m in several) {
-    linear <- read_coefficients(m)
+    linear <- model_coefficients(m)
     eta <- exp(linear$design(d) %*% linear$beta)
     expect_equal(
-      unname(eta / rowSums(eta)), unname(read_predictions(m, d)), tolerance = 1e-6
+      unname(eta / rowSums(eta)), unname(model_predictions(m, d)), tolerance = 1e-6
     )
     rk <- rank_coefficients(study(m, d, "defect", train = d))
     expect_setequal(unique(rk$class), c(NA, levels(d$defect)))
@@ -697,7 +697,7 @@ test_that("xgboost reads splits on categories and linear boosters", {
   again <- refit_model(
     boost(d$y, "reg:squarederror", max_cat_to_onehot = 2), d, "y", c("clay", "heat")
   )
-  expect_true(any(read_forest(again, read_inputs(again))$set_from >= 0))
+  expect_true(any(model_forest(again, model_inputs(again))$set_from >= 0))
 
   for (case in list(
       c("y", "reg:squarederror"),
@@ -725,7 +725,7 @@ test_that("xgboost reads splits on categories and linear boosters", {
     sums <- m$linear$design(d) %*% m$linear$beta
     expect_equal(
       unname(apply_link(list(link = m$linear$link, stretch = 1), sums)),
-      unname(as.matrix(read_predictions(fit, d))),
+      unname(as.matrix(model_predictions(fit, d))),
       tolerance = 1e-5
     )
     compared <<- compared + 1
@@ -788,7 +788,7 @@ test_that(
     )
     fit <- boost(d$y, "regression", learning_rate = 0.3)
     again <- refit_model(fit, d, "y", c("clay", "noise"))
-    f <- read_forest(again, read_inputs(again))
+    f <- model_forest(again, model_inputs(again))
     expect_identical(c(f$columns, length(f$root)), c("clay", "noise", "8"))
     expect_true(any(f$set_from >= 0))
     # The gain recomputed and the one in the library's own record, which has all digits.
@@ -845,7 +845,7 @@ test_that("parsnip fits and workflows are opened to the engine, in the user's co
     expect_identical(
       c(is.null(m$forest), is.null(m$linear)), c(kind != "forest", kind != "linear")
     )
-    own <- read_predictions(m$object, model_rows(st, m, h))
+    own <- model_predictions(m$object, model_rows(st, m, h))
     ours <- if (kind == "forest") {
       predict_model(st, m, h)
     } else {

@@ -40,7 +40,7 @@ test_that(
       "strength",
       train = kiln_raw$train
     )
-    rk <- as.data.frame(rank_association(st, draws = 50))
+    rk <- as.data.frame(rank_association(st, times = 50))
     expect_setequal(
       rk$predictor[rk$rank <= 3], c("peak_temp", "hold_minutes", "clay_source")
     )
@@ -49,21 +49,21 @@ test_that(
     expect_true(all(rk$lower <= rk$importance & rk$importance <= rk$upper))
     # rises and falls: missed, as the help says
     expect_lt(rk$importance[rk$predictor == "grog_share"], 0.15)
-    score <- as.data.frame(rank_association(st, measure = "score"))
+    score <- as.data.frame(rank_association(st, form = "score"))
     expect_gt(
       score$importance[score$predictor == "grog_share"],
       3 * score$std_error[score$predictor == "grog_share"]
     )
-    expect_identical(as.data.frame(rank_association(st, draws = 50)), rk)
-    spread <- as.data.frame(rank_association(st, measure = "variance"))
-    expect_true(all(is.na(spread$lower)) && all(spread$about == "rows"))
+    expect_identical(as.data.frame(rank_association(st, times = 50)), rk)
+    spread <- as.data.frame(rank_association(st, form = "variance"))
+    expect_true(all(is.na(spread$lower)) && all(spread$inference == "rows"))
     classes <- study(
       rpart::rpart(defect ~ . - strength - batch, kiln$train),
       kiln$holdout,
       "defect",
       train = kiln$train
     )
-    top <- as.data.frame(rank_association(classes, draws = 20))
+    top <- as.data.frame(rank_association(classes, times = 20))
     expect_true(all(
       c("peak_temp", "glaze_thickness", "cooling_rate") %in% top$predictor[1:6]
     ))

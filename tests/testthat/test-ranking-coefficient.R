@@ -38,7 +38,7 @@ test_that(
       tolerance = 1e-8
     )
     expect_setequal(
-      names(value(both, unit = "term")),
+      names(value(both, form = "term")),
       c("peak_temp", "hold_minutes", "peak_temp:hold_minutes")
     )
   }
@@ -116,14 +116,14 @@ test_that("models without coefficients are left out and said so", {
     train = d
   )
   rk <- rank_predictors(
-    st, by = c("structure", "coefficient", "association", "permutation"), repeats = 5
+    st, by = c("structure", "coefficients", "association", "permutation"), repeats = 5
   )
   left <- detail(rk, "left_out")
   expect_identical(
-    paste(left$model, left$method), c("line structure", "tree coefficient")
+    paste(left$model, left$method), c("line structure", "tree coefficients")
   )
   expect_setequal(
-    unique(rk$method), c("structure", "coefficient", "association", "permutation")
+    unique(rk$method), c("structure", "coefficients", "association", "permutation")
   )
   expect_identical(sum(rk$method == "association"), length(st$predictors))
 })

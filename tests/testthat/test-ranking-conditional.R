@@ -27,15 +27,15 @@ test_that("conditional values stand beside the plain ones and equal their defini
   h <- all[501:900, ]
   fit <- small_forest(y ~ ., d, trees = 60, min.node.size = 10)
   st <- study(list(forest = fit), h, "y", train = d, metric = "mse")
-  rk <- rank_permutation(st, conditional = TRUE, repeats = 5)
+  rk <- rank_permutation(st, shuffle = "conditional", repeats = 5)
   get <- function(p, form) rk$importance[rk$predictor == p & rk$form == form]
   quality <- detail(rk, "strata")
-  expect_gt(quality$strata[quality$unit == "x2"], 3)
-  expect_gt(quality$explained[quality$unit == "x2"], 0.5)
-  expect_identical(quality$strata[quality$unit == "x3"], 1L)
+  expect_gt(quality$strata[quality$group == "x2"], 3)
+  expect_gt(quality$explained[quality$group == "x2"], 0.5)
+  expect_identical(quality$strata[quality$group == "x3"], 1L)
   expect_true(all(quality$smallest >= 20))
   expect_match(
-    rk$flag[rk$predictor == "x3" & rk$form == "conditional"], "1 stratum"
+    rk$flag[rk$predictor == "x3" & rk$form == "conditional"], "not conditioned"
   )
   # What does nothing keeps little of what it borrowed; what acts stays first.
   expect_lt(get("x2", "conditional"), 0.3 * get("x2", "plain"))
@@ -62,18 +62,19 @@ test_that("conditional values stand beside the plain ones and equal their defini
     print(rk), "Permutation conditional rise of mean squared error within strata"
   )
   joint <- rank_permutation(
-    st, conditional = TRUE, unit = list(both = c("x1", "x2"), other = "x3"), repeats = 2
+    st,
+    shuffle = "conditional",
+    groups = list(both = c("x1", "x2"), other = "x3"),
+    repeats = 2
   )
-  expect_setequal(
-    joint$predictor[joint$form == "conditional"], c("both", "other")
-  )
+  expect_setequal(joint$predictor[joint$form == "conditional"], c("both", "other"))
   expect_error(
-    rank_permutation(study(fit, h, "y"), conditional = TRUE),
+    rank_permutation(study(fit, h, "y"), shuffle = "conditional"),
     "needs the training rows",
     class = "dreher_error_study"
   )
   expect_error(
-    rank_permutation(st, conditional = TRUE, rows = "train"),
+    rank_permutation(st, shuffle = "conditional", rows = "train"),
     "has not seen",
     class = "dreher_error_input"
   )

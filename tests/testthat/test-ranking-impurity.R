@@ -188,7 +188,7 @@ test_that(
         count[, t] == 0
       })
       expect_equal(own("oob", "covariance"), oob$covariance, tolerance = 1e-10)
-      expect_equal(own("oob", "gain"), oob$gain, tolerance = 1e-10)
+      expect_equal(own("oob", "gain"), oob$skill, tolerance = 1e-10)
       out <- slow_held_out(
         f,
         as.matrix(d[few]),
@@ -199,7 +199,7 @@ test_that(
         function(t) rep(TRUE, 40)
       )
       expect_equal(own("holdout", "covariance"), out$covariance, tolerance = 1e-10)
-      expect_equal(own("holdout", "gain"), out$gain, tolerance = 1e-10)
+      expect_equal(own("holdout", "gain"), out$skill, tolerance = 1e-10)
     }
     # Classes add up to the value of all together.
     rk <- rank_impurity(st, rows = "oob")
@@ -300,7 +300,7 @@ test_that("forms that are not to be had are refused; bias is flagged", {
     small_forest(y ~ ., noise, keep.inbag = TRUE), noise, "y", train = noise
   ))
   expect_true(
-    any(grepl("in-bag only", rk$flag)) || all(rk$importance[rk$rows == "oob"] > 0)
+    any(grepl("in-sample only", rk$flag)) || all(rk$importance[rk$rows == "oob"] > 0)
   )
 })
 
@@ -325,7 +325,7 @@ test_that("structure: splits, rows, depth and trees of a tree worked by hand", {
   expect_equal(use$depth, cbind(c(0, 1), -1))
   tree <- rpart::rpart(strength ~ ., kiln_rows(300))
   st <- study(tree, kiln_rows(50, "holdout"), "strength", train = kiln_rows(300))
-  rk <- rank_structure(st, what = "splits")
+  rk <- rank_structure(st, form = "splits")
   counted <- table(as.character(tree$frame$var))
   for (p in rk$predictor[rk$importance > 0]) {
     expect_equal(rk$importance[rk$predictor == p], counted[[p]])
@@ -526,7 +526,7 @@ test_that(
         tolerance = 1e-10
       )
       expect_true(
-        all(together$about == "model") && all(together$lower <= together$importance)
+        all(together$inference == "model") && all(together$lower <= together$importance)
       )
       for (k in unique(rk$class[!is.na(rk$class)])) {
         one <- rk[rk$class %in% k, ]
@@ -566,7 +566,7 @@ test_that("a family is ranked as one, tree by tree", {
   )
   st <- study(fit, d[1:50, ], "strength", train = d, dictionary = dictionary)
   each <- rank_impurity(st)
-  joint <- rank_impurity(st, unit = "family")
+  joint <- rank_impurity(st, groups = "family")
   for (rows in unique(each$rows)) {
     of <- function(p) each$importance[each$rows == rows & each$predictor %in% p]
     expect_equal(
@@ -582,6 +582,6 @@ test_that("a family is ranked as one, tree by tree", {
   expect_false(any(c("pyro_left", "pyro_right") %in% joint$predictor))
   expect_identical(unique(joint$family[joint$predictor == "pyrometers"]), "pyrometers")
   expect_error(
-    rank_impurity(st, unit = "column"), "must be one of", class = "dreher_error_input"
+    rank_impurity(st, groups = "column"), "must be one of", class = "dreher_error_input"
   )
 })

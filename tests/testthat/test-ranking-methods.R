@@ -37,7 +37,7 @@ sway_record <- list(
       about,
       colnames(moved),
       colMeans(moved),
-      about = "rows",
+      inference = "rows",
       flag = flags_of_names(st, m, colnames(moved))
     )
     validate_ranking(ranking_part(
@@ -62,11 +62,11 @@ fit_ridge <- function(data, target, predictors, penalty = 0.1) {
 }
 register_ridge <- function() {
   own <- list(
-    read_task = function(model, ...) list(task = "regression", classes = NULL),
-    read_inputs = function(model, train = NULL, ...) {
+    model_task = function(model, ...) list(task = "regression", classes = NULL),
+    model_inputs = function(model, train = NULL, ...) {
       new_inputs(model$predictors, list(), missing = FALSE)
     },
-    read_predictions = function(model, data, ...) {
+    model_predictions = function(model, data, ...) {
       drop(cbind(1, as.matrix(data[model$predictors])) %*% model$beta)
     },
     refit_model = function(model, data, target, predictors, seed = 1, threads = 1, ...) {
@@ -100,10 +100,10 @@ test_that("a method of one record and a class of one's own go through the whole 
   steady <- as.data.frame(suppressWarnings(stability(drawn)))
   expect_setequal(steady$model, c("ridge", "linear"))
   expect_true(all(steady$rank[steady$predictor == "peak_temp"] <= 2))
-  nf <- noise_floor(st, by = "sway", draws = 19)
+  nf <- noise_floor(st, by = "sway", refits = 19)
   expect_true(all(nf$table$above[nf$table$predictor == "peak_temp"]))
   rd <- reduce_predictors(
-    st, by = "sway", models = "ridge", folds = 3, times = 1, inner_folds = 2, random = 0
+    st, by = "sway", models = "ridge", folds = 3, repeats = 1, inner_folds = 2, random = 0
   )
   expect_true("peak_temp" %in% choose_set(rd)$predictors)
   expect_error(rank_predictors(st, by = "twist"), "sway", class = "dreher_error_input")

@@ -317,7 +317,7 @@ test_that(
     seen <- rank_permutation(mae, rows = "train")
     expect_true(
       all(is.na(seen$lower)) && all(grepl("training rows", seen$flag)) &&
-        all(seen$about == "rows")
+        all(seen$inference == "rows")
     )
   }
 )
@@ -485,7 +485,7 @@ test_that(
       family = c("pyrometers", "pyrometers", "firing", "firing")
     )
     st <- study(models, h, "strength", train = d, metric = "mse", dictionary = dictionary)
-    rk <- rank_permutation(st, unit = "family", repeats = 4)
+    rk <- rank_permutation(st, groups = "family", repeats = 4)
     donors <- draw_donors(nrow(h), 4, 1)
     loss <- function(model, data) {
       mean((predict_model(st, st$models[[model]], data)[, 1] - h$strength)^2)
@@ -509,7 +509,7 @@ test_that(
     }
     members <- detail(rk, "members")
     each <- rank_permutation(st, repeats = 4)
-    of <- members[members$model == "linear" & members$unit == "firing", ]
+    of <- members[members$model == "linear" & members$group == "firing", ]
     expect_equal(
       of$importance,
       each$importance[each$model == "linear"][match(
@@ -520,7 +520,7 @@ test_that(
     root <- detail(
       rank_permutation(
         study(models, h, "strength", train = d, dictionary = dictionary),
-        unit = "family",
+        groups = "family",
         repeats = 4
       ),
       "members"
@@ -533,7 +533,7 @@ test_that(
     # the same twice.
     mixed <- rank_permutation(
       st,
-      unit = list(
+      groups = list(
         a = c("peak_temp", "pyro_left"),
         b = c("pyro_left", "pyro_right"),
         none = "operator"
@@ -548,18 +548,18 @@ test_that(
       rk$importance[rk$model == "forest" & rk$predictor == "pyrometers"]
     )
     twice <- rank_permutation(
-      st, unit = list(x = c("peak_temp", "peak_temp")), repeats = 4
+      st, groups = list(x = c("peak_temp", "peak_temp")), repeats = 4
     )
     expect_equal(
       twice$importance, each$importance[each$predictor == "peak_temp"], tolerance = 1e-12
     )
     expect_error(
-      rank_permutation(st, unit = list(a = "glow")),
+      rank_permutation(st, groups = list(a = "glow")),
       "no model of the study has: \"glow\"",
       class = "dreher_error_input"
     )
     expect_error(
-      rank_permutation(st, unit = list("peak_temp")),
+      rank_permutation(st, groups = list("peak_temp")),
       "a name of its own",
       class = "dreher_error_input"
     )

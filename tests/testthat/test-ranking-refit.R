@@ -8,7 +8,7 @@ test_that(
   {
     fit <- lm(strength ~ peak_temp * hold_minutes + pyro_left + clay_source, d)
     st <- study(list(linear = fit), kiln$holdout, "strength", train = d, metric = "mse")
-    rk <- rank_refit(st, draws = 3, seed = 5)
+    rk <- rank_refit(st, times = 3, seed = 5)
     draws <- detail(rk, "draws")[["linear/refit"]]
     for (b in 1:3) {
       rows <- with_stream(5, c("bootstrap", 200L, b), sample.int(200, replace = TRUE))
@@ -30,8 +30,8 @@ test_that(
     }
     expect_equal(rk$importance[rk$predictor == "pyro_left"], mean(draws[, "pyro_left"]))
     expect_equal(rk$std_error[rk$predictor == "pyro_left"], sd(draws[, "pyro_left"]))
-    expect_identical(unique(rk$about), "learner")
-    expect_match(rk$flag[1], "few draws")
+    expect_identical(unique(rk$inference), "learner")
+    expect_match(rk$flag[1], "few refits")
     expect_output(print(rk), "rise of mean squared error without it, 3 draws of 200 rows")
   }
 )
@@ -41,9 +41,9 @@ test_that("alone against the constant, groups, other models, workers and errors"
   st <- study(list(forest = fit), kiln$holdout, "strength", train = d)
   alone <- rank_refit(
     st,
-    way = "add_in",
-    draws = 2,
-    unit = list(
+    form = "univariable",
+    times = 2,
+    groups = list(
       pyrometers = c("pyro_left", "pyro_right"),
       temperature = "peak_temp",
       nothing = character(1)
@@ -66,27 +66,27 @@ test_that("alone against the constant, groups, other models, workers and errors"
   )
   # Twins replace each other: leaving one out costs less than leaving out both.
   linear <- study(lm(strength ~ ., d), kiln$holdout, "strength", train = d)
-  each <- rank_refit(linear, draws = 4)
-  both <- rank_refit(linear, draws = 4, unit = list(both = c("pyro_left", "pyro_right")))
+  each <- rank_refit(linear, times = 4)
+  both <- rank_refit(linear, times = 4, groups = list(both = c("pyro_left", "pyro_right")))
   expect_gt(both$importance, max(each$importance[grepl("pyro", each$predictor)]))
   old <- future::plan(future::multisession, workers = 2)
   on.exit(future::plan(old))
-  expect_equal(as.data.frame(rank_refit(linear, draws = 4)), as.data.frame(each))
+  expect_equal(as.data.frame(rank_refit(linear, times = 4)), as.data.frame(each))
   expect_error(
     rank_refit(study(fit, kiln$holdout, "strength")),
     "needs the training rows",
     class = "dreher_error_study"
   )
   expect_error(
-    rank_refit(st, way = "swap"), "must be one of", class = "dreher_error_input"
+    rank_refit(st, form = "swap"), "must be one of", class = "dreher_error_input"
   )
   bare <- study(list(any = 1), d, "strength", train = d, predict_with = function(
       model, data) {
     rep(1, nrow(data))
   })
-  expect_error(rank_refit(bare, draws = 2), "refit_with", class = "dreher_error_model")
+  expect_error(rank_refit(bare, times = 2), "refit_with", class = "dreher_error_model")
   expect_identical(
-    unique(rank_predictors(linear, by = c("coefficient", "refit"))$method),
-    c("coefficient", "refit")
+    unique(rank_predictors(linear, by = c("coefficients", "refit"))$method),
+    c("coefficients", "refit")
   )
 })

@@ -41,8 +41,8 @@ test_that(
     expect_equal(score$divided, sum(of$importance), tolerance = 1e-10)
     expect_equal(score$model_loss, mean((f(1, d[1:60, ]) - d$y[1:60])^2))
     # A predictor that moves the predictions and helps nobody.
-    expect_match(of$flag[of$predictor == "idle"], "moves only")
-    expect_no_match(of$flag[of$predictor == "a"], "moves only")
+    expect_match(of$flag[of$predictor == "idle"], "no effect on score")
+    expect_no_match(of$flag[of$predictor == "a"], "no effect on score")
     expect_output(print(rk), "Shapley score")
     # Many draws of orders come to the exact value.
     each <- vapply(

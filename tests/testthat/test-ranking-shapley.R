@@ -203,7 +203,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
         st,
         value = value,
         background = bg,
-        unit = list(firing = c("peak_temp", "hold_minutes"))
+        groups = list(firing = c("peak_temp", "hold_minutes"))
       ),
       "row_values"
     )[[1]][
@@ -236,7 +236,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
         train = d
       ),
       background = bg,
-      unit = list(firing = c("peak_temp", "hold_minutes"))
+      groups = list(firing = c("peak_temp", "hold_minutes"))
     ),
     "row_values"
   )[[1]][
@@ -307,7 +307,7 @@ test_that("fitted forests and trees equal the definition, surrogates included", 
     rk <- rank_shapley(st, background = data[101:106, ])
     phi <- attr(rk, "row_values")[[1]][, , 1]
     m <- st$models[[1]]
-    predict_own <- function(rows) as.vector(read_predictions(m$object, rows))
+    predict_own <- function(rows) as.vector(model_predictions(m$object, rows))
     for (i in 1:4) {
       row <- align_rows(data[i, ], m$inputs, "m")
       bg <- align_rows(data[101:106, ], m$inputs, "m")
@@ -472,13 +472,13 @@ test_that(
     )
     expect_lt(abs(v$phi[2, 1, 1] - deep_bc[2]), 4 * v$std_error[2, 1, 1] + 1e-10)
     few <- study(1, d[1:5, ], "y", train = d, predict_with = deep)
-    rk <- rank_shapley(few, background = bg, unit = list(bc = c("b", "c")))
+    rk <- rank_shapley(few, background = bg, groups = list(bc = c("b", "c")))
     expect_setequal(rk$predictor, c("a", "bc", "d"))
     expect_equal(
       unname(attr(rk, "row_values")[[1]][2, c("a", "bc", "d"), 1]), deep_bc, tolerance = 1e-10
     )
     expect_error(
-      rank_shapley(few, background = bg, unit = list(x = c("a", "b"), y = c("b", "c"))),
+      rank_shapley(few, background = bg, groups = list(x = c("a", "b"), y = c("b", "c"))),
       "plays once",
       class = "dreher_error_input"
     )
@@ -582,7 +582,7 @@ test_that("a group as one player stands beside what its members have", {
   )
   st <- study(models, kiln_rows(20, "holdout"), "strength", train = d)
   pair <- list(fire = few[1:2])
-  rk <- rank_shapley(st, unit = pair, background = 15)
+  rk <- rank_shapley(st, groups = pair, background = 15)
   parts <- detail(rk, "parts")
   alone <- rank_shapley(st, background = 15)
   expect_null(detail(alone, "parts"))

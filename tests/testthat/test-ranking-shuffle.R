@@ -258,12 +258,12 @@ test_that("all pairs equal the double loop, for forests, linear models and funct
   a <- rank_permutation(
     sx,
     repeats = "all",
-    unit = list(one = "drying_humidity", two = c("peak_temp", "cooling_rate"))
+    groups = list(one = "drying_humidity", two = c("peak_temp", "cooling_rate"))
   )
   b <- rank_permutation(
     sx,
     repeats = nrow(gaps) - 1,
-    unit = list(one = "drying_humidity", two = c("peak_temp", "cooling_rate"))
+    groups = list(one = "drying_humidity", two = c("peak_temp", "cooling_rate"))
   )
   expect_equal(
     a$importance, b$importance[match(a$predictor, b$predictor)], tolerance = 1e-9
@@ -513,7 +513,7 @@ test_that("predictors that go together are flagged when shuffled one at a time",
   rk <- rank_permutation(st)
   expect_match(rk$flag[rk$predictor == "pyro_left"], "twin")
   expect_output(print(rk), "go together")
-  expect_null(detail(rank_permutation(st, conditional = TRUE), "twins"))
+  expect_null(detail(rank_permutation(st, shuffle = "conditional"), "twins"))
 })
 
 test_that(
@@ -551,7 +551,7 @@ test_that(
     for (m in names(models)) {
       for (p in c("peak_temp", "grog_share")) {
         own <- function(data) {
-          as.vector(read_predictions(
+          as.vector(model_predictions(
             st$models[[m]]$object, align_rows(data, st$models[[m]]$inputs, m)
           ))
         }

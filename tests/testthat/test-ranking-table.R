@@ -11,7 +11,7 @@ test_that("a ranking that breaks its own rules is an internal error that says wh
     gaps = function(x) replace(x, "importance", list(c(NA, x$importance[-1]))),
     limit = function(x) replace(x, "lower", list(x$upper + 1)),
     share = function(x) replace(x, "share", list(x$share - 2)),
-    words = function(x) replace(x, "about", list(rep("sample", nrow(x)))),
+    words = function(x) replace(x, "inference", list(rep("sample", nrow(x)))),
     twice = function(x) rbind(x, x[1, ]),
     settings = function(x) replace(x, "rows", list(rep("elsewhere", nrow(x))))
   )
@@ -37,7 +37,7 @@ test_that("parts of a ranking keep what belongs to them, and lose what does not"
   expect_error(row_values(one, method = "permutation"), "no values of single rows")
   expect_identical(row_values(both, method = "permutation"), row_values(permuted))
   weighed <- rank_coefficients(st)
-  expect_identical(names(ranking_details(weighed, "statistics")), "linear/coefficient")
+  expect_identical(names(ranking_details(weighed, "statistics")), "linear/coefficients")
   expect_null(ranking_details(weighed, "gap"))
   expect_named(ranking_details(weighed))
 })
@@ -46,7 +46,7 @@ test_that("rankings of one study join with their settings; others are refused", 
   joined <- bind_rankings(list(permuted, rank_coefficients(st)), rank_association(st))
   expect_setequal(
     ranking_details(joined, "settings")$method,
-    c("permutation", "coefficient", "association")
+    c("permutation", "coefficients", "association")
   )
   expect_identical(nrow(ranking_details(joined, "settings")), 3L)
   expect_output(print(joined), "Coefficient")
@@ -108,7 +108,7 @@ test_that("words of our own are names like any others", {
   expect_false(anyNA(sliced$lower))
   expect_s3_class(agreement(sliced), "dreher_agreement")
   rd <- reduce_predictors(
-    own, models = "all", folds = 3, times = 1, inner_folds = 2, random = 0
+    own, models = "all", folds = 3, repeats = 1, inner_folds = 2, random = 0
   )
   expect_true(all(choose_set(rd)$predictors %in% words))
   alike <- compare_sets(
@@ -116,9 +116,9 @@ test_that("words of our own are names like any others", {
     list(all = "all", train = "train", none = "none"),
     models = "all",
     folds = 3,
-    times = 1
+    repeats = 1
   )
-  expect_identical(alike$size, c(6L, 1L, 0L))
+  expect_identical(alike$count, c(6L, 1L, 0L))
 })
 
 test_that("holdout rows that are training rows stand in a ranking once", {

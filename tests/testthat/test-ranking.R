@@ -11,14 +11,14 @@ test_that(
       list(label = "holdout", kind = "holdout"), 10L, measures = "rise of RMSE"
     )
     table <- ranking_rows(
-      st, of, c("a", "b", "c", "d"), c(2, 6, 2, -1), about = "model"
+      st, of, c("a", "b", "c", "d"), c(2, 6, 2, -1), inference = "model"
     )
     expect_identical(table$predictor, c("b", "a", "c", "d"))
     expect_identical(table$rank, c(1L, 2L, 2L, 4L))
     expect_equal(table$share, c(0.6, 0.2, 0.2, 0))
     expect_equal(table$relative, c(1, 1 / 3, 1 / 3, -1 / 6))
     expect_identical(table$family, c("x", "x", NA, NA))
-    none <- ranking_rows(st, of, c("a", "b"), c(-1, 0), about = "model")
+    none <- ranking_rows(st, of, c("a", "b"), c(-1, 0), inference = "model")
     expect_identical(c(none$share, none$relative), rep(NA_real_, 4))
   }
 )

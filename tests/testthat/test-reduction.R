@@ -18,7 +18,7 @@ d <- kiln_rows(
 st <- study(
   list(linear = lm(strength ~ ., d)), kiln_rows(100, "holdout"), "strength", train = d
 )
-rd <- reduce_predictors(st, folds = 4, times = 2, inner_folds = 2, seed = 3)
+rd <- reduce_predictors(st, folds = 4, repeats = 2, inner_folds = 2, seed = 3)
 
 test_that("the curve is the cross-validation by definition, and a random set is one", {
   curve <- rd$curves$linear
@@ -44,9 +44,9 @@ test_that("the curve is the cross-validation by definition, and a random set is 
     0
   )
   table <- as.data.frame(rd)
-  expect_equal(table$score[table$size == k], mean(loss), tolerance = 1e-10)
+  expect_equal(table$score[table$count == k], mean(loss), tolerance = 1e-10)
   path <- table[table$candidate == "path", ]
-  expect_identical(path$size[c(1, nrow(path))], c(0L, length(st$predictors)))
+  expect_identical(path$count[c(1, nrow(path))], c(0L, length(st$predictors)))
   expect_identical(c(path$price[nrow(path)], path$price_error[nrow(path)]), c(0, 0))
   expect_lt(max(curve$random[, 1, ]), Inf)
   set <- random_sets(
@@ -60,9 +60,9 @@ test_that("the curve is the cross-validation by definition, and a random set is 
   )
   at <- which(lengths(set) == k)
   drawn <- vapply(set[at], function(s) by_hand(function(f) s, 1), 0)
-  here <- path[path$size == k, ]
+  here <- path[path$count == k, ]
   expect_equal(here$random, mean(drawn), tolerance = 1e-10)
-  expect_equal(here$random_share, (1 + sum(drawn <= loss[1])) / 11, tolerance = 1e-10)
+  expect_equal(here$random_p, (1 + sum(drawn <= loss[1])) / 11, tolerance = 1e-10)
 })
 
 # A made-up curve of five points, each one unit more; the last holds all.
@@ -95,9 +95,9 @@ test_that("rules: by hand on a made-up curve", {
   }
   expect_identical(take("best"), 4L)
   expect_identical(take("one_se"), 3L)  # 5.2 <= 5 + sqrt(.08)
-  expect_identical(take("size", size = 1), 2L)
-  expect_identical(take("share", share = 0.9), 3L)  # 9 of 10
-  expect_identical(take("share", share = 0.91), 4L)
+  expect_identical(take("count", count = 1), 2L)
+  expect_identical(take("cumulative", cumulative = 0.9), 3L)  # 9 of 10
+  expect_identical(take("cumulative", cumulative = 0.91), 4L)
   reach <- 1.645 * sqrt(2 * 0.08)  # overlapping folds: twice the variance
   expect_identical(take("within", margin = list(value = 0.1 + reach + 0.01)), 3L)
   expect_identical(take("within", margin = list(value = 0.1 + reach - 0.01)), 4L)
@@ -106,9 +106,9 @@ test_that("rules: by hand on a made-up curve", {
   expect_identical(take("within", margin = list(value = 1e-6)), 5L)
   expect_identical(take("cheapest", margin = list(value = 1)), 3L)
   flat <- list(loss = c(1, 1, 1, 1, 1, 1), cov = diag(6), df = 10)
-  for (rule in c("best", "one_se", "within", "share")) {
+  for (rule in c("best", "one_se", "within", "cumulative")) {
     expect_identical(
-      take(rule, moments = flat, margin = list(share = 0.02), share = 0.5), 1L
+      take(rule, moments = flat, margin = list(share = 0.02), cumulative = 0.5), 1L
     )
   }
 })
@@ -125,11 +125,11 @@ test_that("a margin has a unit", {
   )
   expect_error(choose_set(rd, rule = "within", margin = "-1 %"), "not a positive number")
   a <- choose_set(rd, rule = "within", margin = "5 %")
-  b <- choose_set(rd, rule = "within", margin = paste(0.05 * a$gain_full, "rmse"))
+  b <- choose_set(rd, rule = "within", margin = paste(0.05 * a$skill_full, "rmse"))
   expect_identical(a$predictors, b$predictors)
-  expect_lt(a$price, 0.05 * a$gain_full)
-  expect_error(choose_set(rd, rule = "size"), "needs `size`")
-  expect_error(choose_set(rd, rule = "floor"), "decoys")
+  expect_lt(a$price, 0.05 * a$skill_full)
+  expect_error(choose_set(rd, rule = "count"), "needs `count`")
+  expect_error(choose_set(rd, rule = "floor"), "floor_refits")
   expect_error(choose_set(rd, rule = "cheapest"), "needs the cost")
 })
 
@@ -137,25 +137,25 @@ test_that("the strong predictors stay, and the choice carries its price and its 
   ps <- choose_set(rd)
   expect_true(all(c("peak_temp", "hold_minutes", "clay_source") %in% ps$predictors))
   # does nothing: luck in some splits at most
-  expect_lt(sum(ps$picked$share[ps$picked$predictor == "operator"]), 1)
+  expect_lt(sum(ps$chosen_share$share[ps$chosen_share$predictor == "operator"]), 1)
   expect_true(ps$price_lower <= ps$price && ps$price <= ps$price_upper)
   expect_true(all(
-    ps$picked$share[ps$picked$predictor %in% c("peak_temp", "hold_minutes")] == 1
+    ps$chosen_share$share[ps$chosen_share$predictor %in% c("peak_temp", "hold_minutes")] == 1
   ))
-  expect_length(ps$sizes_picked, 8)
+  expect_length(ps$counts_chosen, 8)
   z <- t(vapply(
-    seq_along(ps$sizes_picked),
+    seq_along(ps$counts_chosen),
     function(i) {
-      ps$picked$predictor %in% rd$curves$linear$splits[[i]]$order[seq_len(
-          ps$sizes_picked[i]
+      ps$chosen_share$predictor %in% rd$curves$linear$splits[[i]]$order[seq_len(
+          ps$counts_chosen[i]
         )] + 0
     },
-    double(nrow(ps$picked))
+    double(nrow(ps$chosen_share))
   ))
   expect_equal(ps$stability, set_stability(z))
   best <- choose_set(rd, rule = "best")
-  expect_gte(best$size, ps$size)
-  expect_gt(ps$procedure$gain_lower, 0)
+  expect_gte(best$count, ps$count)
+  expect_gt(ps$nested$skill_lower, 0)
   expect_error(choose_set(rd, rule = "elbow"), "`rule` must be one of")
   expect_error(choose_set(rd, model = "forest"), "`model` must be one of")
 })
@@ -216,7 +216,7 @@ test_that("what the user knows counts: keep, leave out, budget, family, sensitiv
     ifelse(st$predictors == "peak_temp", "leave_out", "free")
   )
   s <- known(use = use, cost = 2, sensitive = st$predictors == "clay_source")
-  r <- reduce_predictors(s, folds = 3, times = 1, inner_folds = 2, random = 2, budget = 8)
+  r <- reduce_predictors(s, folds = 3, repeats = 1, inner_folds = 2, random = 2, budget = 8)
   table <- as.data.frame(r)
   expect_identical(table$candidate[1:2], c("constant", "path"))
   expect_identical(table$added[2], "operator")
@@ -240,26 +240,26 @@ test_that("what the user knows counts: keep, leave out, budget, family, sensitiv
   expect_true("operator" %in% ps$predictors)
   expect_lte(ps$cost, 8)
   cheap <- choose_set(
-    reduce_predictors(s, folds = 3, times = 1, inner_folds = 2, random = 0),
+    reduce_predictors(s, folds = 3, repeats = 1, inner_folds = 2, random = 0),
     rule = "cheapest",
     margin = "90 %"
   )
-  expect_equal(cheap$cost, 2 * cheap$size)
+  expect_equal(cheap$cost, 2 * cheap$count)
 
   f <- known(
     family = ifelse(st$predictors %in% c("peak_temp", "hold_minutes"), "firing", NA)
   )
   r <- reduce_predictors(
-    f, unit = "family", folds = 3, times = 1, inner_folds = 2, random = 0
+    f, groups = "family", folds = 3, repeats = 1, inner_folds = 2, random = 0
   )
   expect_identical(r$curves$linear$order[1], "family firing")
   for (s in r$curves$linear$columns) {
     expect_true(sum(c("peak_temp", "hold_minutes") %in% s) != 1)
   }
-  expect_identical(as.data.frame(r)$size[2], 2L)
+  expect_identical(as.data.frame(r)$count[2], 2L)
 
   expect_error(
-    reduce_predictors(known(family = "one", use = use), unit = "family"),
+    reduce_predictors(known(family = "one", use = use), groups = "family"),
     "keep of.*leave_out of",
     class = "dreher_error_study"
   )
@@ -289,7 +289,7 @@ test_that(
       study(lm(strength ~ ., rows), kiln$holdout, "strength", train = rows, ...)
     }
     short <- function(s) {
-      reduce_predictors(s, folds = 2, times = 1, inner_folds = 2, random = 0)
+      reduce_predictors(s, folds = 2, repeats = 1, inner_folds = 2, random = 0)
     }
     expect_warning(
       short(leaky()),
@@ -305,12 +305,12 @@ test_that("what stands out from permuted copies can be chosen, and is scored ins
   rows <- d[c("peak_temp", "hold_minutes", "operator", "room_humidity", "strength")]
   s <- study(lm(strength ~ ., rows), st$data, "strength", train = rows)
   r <- reduce_predictors(
-    s, folds = 2, times = 1, inner_folds = 2, random = 0, decoys = 19
+    s, folds = 2, repeats = 1, inner_folds = 2, random = 0, floor_refits = 19
   )
   ps <- choose_set(r, rule = "floor")
   expect_setequal(ps$predictors, c("peak_temp", "hold_minutes"))
   expect_identical(
-    ps$sizes_picked,
+    ps$counts_chosen,
     lengths(lapply(r$curves[[1]]$splits, function(p) p$columns[["above floor"]]))
   )
 })
@@ -323,8 +323,8 @@ test_that("the model that is refitted may be another than the one that ranks", {
     train = d
   )
   r <- reduce_predictors(
-    s, models = "forest", refit_model = "linear", folds = 3, times = 1, inner_folds = 2,
-    random = 0, sizes = c(2, 4)
+    s, models = "forest", refit_as = "linear", folds = 3, repeats = 1, inner_folds = 2,
+    random = 0, counts = c(2, 4)
   )
   curve <- r$curves$forest
   out <- curve$fold_of[, 1] == 2
@@ -341,10 +341,10 @@ test_that("the model that is refitted may be another than the one that ranks", {
     models = "forest",
     by = c("permutation", "impurity"),
     folds = 2,
-    times = 1,
+    repeats = 1,
     inner_folds = 2,
     random = 0,
-    sizes = 2
+    counts = 2
   )
   expect_true(all(is.finite(as.data.frame(both)$score)))
 })
@@ -360,17 +360,17 @@ test_that(
       train = twin
     )
     r <- reduce_predictors(
-      s, thin_twins = TRUE, folds = 3, times = 1, inner_folds = 2, random = 0
+      s, thin_twins = TRUE, folds = 3, repeats = 1, inner_folds = 2, random = 0
     )
     ps <- choose_set(r)
     expect_identical(sum(c("peak_temp", "peak_copy") %in% ps$predictors), 1L)
     stays <- intersect(c("peak_temp", "peak_copy"), ps$predictors)
     expect_true(setdiff(c("peak_temp", "peak_copy"), stays) %in% ps$stands_for[[stays]])
-    expect_match(paste(format_set(ps), collapse = " "), "in place of .* could stand")
+    expect_match(paste(format_set(ps), collapse = " "), "could replace")
     expect_identical(
       sum(r$curves[[1]]$columns$thinned %in% c("peak_temp", "peak_copy")), 1L
     )
-    tw <- find_twins(s, replace = TRUE)
+    tw <- find_twins(s, replaceability = TRUE)
     expect_identical(
       tw$clusters$members[grepl("peak_copy", tw$clusters$members)] |> strsplit(", ") |>
         unlist() |> intersect(c("peak_temp", "peak_copy")) |> length(),
@@ -423,7 +423,7 @@ test_that("sets are compared as cross-validation by definition, with likelihoods
     none = "none",
     chosen = choose_set(rd)
   )
-  cs <- compare_sets(st, sets, folds = 4, times = 1, reference = "all")
+  cs <- compare_sets(st, sets, folds = 4, repeats = 1, reference = "all")
   expect_identical(cs$set, names(sets))
   fold <- with_stream(1, c("folds", 400, 1), draw_folds(st, d, 4))
   p <- double(400)
@@ -433,7 +433,7 @@ test_that("sets are compared as cross-validation by definition, with likelihoods
     )
   }
   expect_equal(cs$score[1], sqrt(mean((p - d$strength)^2)), tolerance = 1e-10)
-  expect_identical(cs$difference[2], 0)
+  expect_identical(cs$price[2], 0)
   small <- lm(strength ~ peak_temp + hold_minutes, d)
   expect_equal(cs$log_likelihood[1], as.double(logLik(small)))
   expect_identical(cs$parameters[1], 4)
@@ -461,14 +461,14 @@ test_that("sets are compared as cross-validation by definition, with likelihoods
       with_junk = c(st$predictors, "junk")
     ),
     folds = 4,
-    times = 1
+    repeats = 1
   )
-  expect_lt(added$difference[2], 0)  # the two act together
-  expect_gt(added$difference[3], -0.02)
+  expect_lt(added$price[2], 0)  # the two act together
+  expect_gt(added$price[3], -0.02)
   expect_error(compare_sets(st, list(a = "zz")), "zz", class = "dreher_error_input")
   expect_error(compare_sets(st, list(a = "strength")), "holds the target")
   expect_error(compare_sets(st, list("peak_temp")), "under a name")
-  expect_output(print(cs), "difference in loss from \"all\"")
+  expect_output(print(cs), "price: loss less that of \"all\"")
 })
 
 test_that(
@@ -480,14 +480,14 @@ test_that(
     back <- read_predictor_set(file)
     expect_identical(as.character(back), ps$predictors)
     expect_equal(
-      c(back$score, back$price$value, back$procedure$upper),
-      c(ps$score, ps$price, ps$procedure$upper),
+      c(back$score, back$price$value, back$nested$upper),
+      c(ps$score, ps$price, ps$nested$upper),
       tolerance = 1e-12
     )
     expect_identical(formula(back), formula(ps), ignore_formula_env = TRUE)
     by_hand <- coef(lm(formula(ps), d))
     expect_equal(coef(refit_on(ps))[names(by_hand)], by_hand)
-    calls <- paste(back$`repeat`, collapse = "\n")
+    calls <- paste(back$code, collapse = "\n")
     again <- eval(parse(text = calls), list(study = st))
     expect_identical(again$predictors, ps$predictors)
     expect_identical(again$price, ps$price)
@@ -502,7 +502,7 @@ test_that("a reduction goes on where it stopped, and does not depend on the work
   folder <- tempfile("run")
   one <- function(...) {
     reduce_predictors(
-      st, folds = 3, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2, ...
+      st, folds = 3, repeats = 1, inner_folds = 2, counts = c(2, 5), random = 2, ...
     )
   }
   whole <- one()
@@ -526,7 +526,7 @@ test_that("a reduction goes on where it stopped, and does not depend on the work
   DBI::dbDisconnect(con)
   expect_identical(after[after$key %in% before$key, "finished"], before$finished)
   expect_error(
-    reduce_predictors(st, folds = 4, times = 1, inner_folds = 2, run = folder),
+    reduce_predictors(st, folds = 4, repeats = 1, inner_folds = 2, run = folder),
     "another run"
   )
   old <- future::plan("multisession", workers = 2)
@@ -538,7 +538,7 @@ test_that("on pure noise nothing is promised, where the shortcut promises", {
   runs <- lapply(1:6, function(s) {
     noise <- noise_study(seed = s)
     rd <- reduce_predictors(
-      noise, folds = 5, times = 1, inner_folds = 3, sizes = c(1, 3, 10)
+      noise, folds = 5, repeats = 1, inner_folds = 3, counts = c(1, 3, 10)
     )
     ps <- choose_set(rd, rule = "best")
     n <- noise$train
@@ -551,8 +551,8 @@ test_that("on pure noise nothing is promised, where the shortcut promises", {
     }
     table <- as.data.frame(rd)
     c(
-      procedure = 1 - ps$procedure$score / ps$constant_score,
-      inside = 1 - table$score[table$size == 10] / ps$constant_score,
+      procedure = 1 - ps$nested$score / ps$constant_score,
+      inside = 1 - table$score[table$count == 10] / ps$constant_score,
       shortcut = 1 - mean((p - n$y)^2) / ps$constant_score
     )
   })
@@ -563,13 +563,13 @@ test_that("on pure noise nothing is promised, where the shortcut promises", {
 
 test_that("an answer of nothing is possible, can be confirmed and drawn", {
   ps <- choose_set(reduce_predictors(
-    noise_study(seed = 9), folds = 4, times = 1, inner_folds = 2, sizes = c(2, 5)
+    noise_study(seed = 9), folds = 4, repeats = 1, inner_folds = 2, counts = c(2, 5)
   ))
-  expect_identical(ps$size, 0L)
+  expect_identical(ps$count, 0L)
   fresh <- noise_study(seed = 77)
   cf <- confirm_set(ps, fresh$train, margin = "0.05 mse")
   expect_equal(cf$score_small, cf$score_constant)
-  expect_match(paste(format(ps$size), collapse = ""), "0")
+  expect_match(paste(format(ps$count), collapse = ""), "0")
 })
 
 test_that("confirmation: paired, with a margin, and refusing rows it should not see", {
@@ -580,10 +580,10 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
   e <- function(fit) (predict(fit, u) - u$strength)^2
   full <- lm(strength ~ ., d)
   diff <- sqrt(mean(e(small))) - sqrt(mean(e(full)))
-  expect_equal(cf$difference, diff, tolerance = 1e-10)
+  expect_equal(cf$price, diff, tolerance = 1e-10)
   w <- (e(small) - mean(e(small))) / (2 * sqrt(mean(e(small)))) - (e(full) -
       mean(e(full))) / (2 * sqrt(mean(e(full))))
-  expect_equal(cf$std_error, sd(w) / sqrt(600), tolerance = 1e-10)
+  expect_equal(cf$price_error, sd(w) / sqrt(600), tolerance = 1e-10)
   expect_equal(cf$limit, diff + qt(0.95, 599) * sd(w) / sqrt(600), tolerance = 1e-10)
   expect_error(confirm_set(ps, d), "training rows", class = "dreher_error_input")
   expect_warning(confirm_set(ps, st$data), "holdout rows", class = "dreher_warning_rows")
@@ -636,19 +636,19 @@ test_that("a function refits what dreher cannot, and a failing fit is named", {
     predict_with = predict_net,
     refit_with = refit_net
   )
-  a <- reduce_predictors(s, folds = 2, times = 1, inner_folds = 2)
-  b <- reduce_predictors(s, folds = 2, times = 1, inner_folds = 2)
+  a <- reduce_predictors(s, folds = 2, repeats = 1, inner_folds = 2)
+  b <- reduce_predictors(s, folds = 2, repeats = 1, inner_folds = 2)
   expect_identical(as.data.frame(a), as.data.frame(b))
   s$refit_with$net <- function(model, data, predictors) stop("no luck")
   expect_error(
-    reduce_predictors(s, folds = 2, times = 1, inner_folds = 2),
+    reduce_predictors(s, folds = 2, repeats = 1, inner_folds = 2),
     "\"net\" could not be trained again.*no luck",
     class = "dreher_error_model"
   )
   s$refit_with <- list()
   s$models$net$own_reader <- TRUE
   expect_error(
-    reduce_predictors(s, folds = 2, times = 1, inner_folds = 2),
+    reduce_predictors(s, folds = 2, repeats = 1, inner_folds = 2),
     "refit_with",
     class = "dreher_error_model"
   )
@@ -673,7 +673,7 @@ test_that("class targets, impurity and Shapley rankings reduce as well", {
     train = rows
   )
   for (by in c("impurity", "shapley")) {
-    r <- reduce_predictors(s, by = by, folds = 3, times = 1, inner_folds = 2)
+    r <- reduce_predictors(s, by = by, folds = 3, repeats = 1, inner_folds = 2)
     expect_true(all(is.finite(as.data.frame(r)$score)))
     expect_false(choose_set(r, rule = "best")$predictors[1] %in% "operator")
   }
@@ -691,9 +691,9 @@ test_that("boosted trees reduce, ranked by permutation or by their recomputed ga
     train = rows
   )
   for (by in c("permutation", "impurity")) {
-    r <- reduce_predictors(s, by = by, folds = 3, times = 1, inner_folds = 2)
+    r <- reduce_predictors(s, by = by, folds = 3, repeats = 1, inner_folds = 2)
     expect_identical(r$curves[[1]]$order[3], "operator")
     table <- as.data.frame(r)
-    expect_lt(table$score[table$size == 2], table$score[table$size == 0])
+    expect_lt(table$score[table$count == 2], table$score[table$count == 0])
   }
 })

@@ -8,7 +8,7 @@ test_that("p values against decoys follow their definition", {
   set.seed(1)
   d$importance <- ifelse(d$decoy, runif(nrow(d)), ifelse(d$predictor == "a", 2, 0.5))
   d[c("model", "method", "form", "rows")] <- list("m", "permutation", "plain", "holdout")
-  out <- compare_with_decoys(d, 0.05)
+  out <- compare_with_decoys(d, 0.95)
   most <- tapply(d$importance[d$decoy], d$draw[d$decoy], max)
   own <- d$importance[d$decoy & d$predictor == "b"]
   expect_equal(out$p_value, c(1 / 20, (1 + sum(most >= 0.5)) / 20))
@@ -40,11 +40,11 @@ test_that(
       )
     )
     st <- study(models, hold, "strength", train = few)
-    nf <- noise_floor(st, draws = 19)
+    nf <- noise_floor(st, refits = 19)
     d <- as.data.frame(nf)
     expect_true(all(d$above[d$predictor %in% c("peak_temp", "hold_minutes")]))
     expect_false(any(d$above[d$predictor == "noise"]))
-    expect_identical(nf$table, noise_floor(st, draws = 19)$table)
+    expect_identical(nf$table, noise_floor(st, refits = 19)$table)
     rk <- with_floor(rank_permutation(st), nf)
     expect_true(all(grepl("not above floor", rk$flag[rk$predictor == "noise"])))
     expect_match(
@@ -52,7 +52,7 @@ test_that(
     )
     built <- ggplot2::ggplot_build(ggplot2::autoplot(rk))
     expect_gt(length(built$data), 5)
-    expect_error(noise_floor(st, draws = 5), "at least 19", class = "dreher_error_input")
+    expect_error(noise_floor(st, refits = 5), "at least 19", class = "dreher_error_input")
     other <- study(models$linear, hold[1:50, ], "strength", train = few)
     expect_error(
       with_floor(rank_permutation(other), nf),
@@ -182,7 +182,7 @@ test_that("every reader trains with the copies, and a signal stands above them",
   x <- as.matrix(d[c("a", "b", "c")])
   one <- function(target, ...) {
     st <- study(list(...), d, target, train = d, predictors = c("a", "b", "c"))
-    t <- as.data.frame(noise_floor(st, draws = 19, repeats = 2))
+    t <- as.data.frame(noise_floor(st, refits = 19, repeats = 2))
     expect_identical(tapply(t$above, t$model, sum)[[1]] >= 1, TRUE)
     expect_true(all(t$above[t$predictor == "a"]))
     expect_true(all(t$floor > 0))  # copies that a model never took in would score nothing at all
@@ -250,7 +250,7 @@ test_that("decoys of a model on encoded columns go through its encoder", {
     predictors = c("peak_temp", "operator"),
     encode = encode
   )
-  nf <- noise_floor(asked, draws = 19)
+  nf <- noise_floor(asked, refits = 19)
   expect_setequal(nf$table$predictor, c("peak_temp", "operator"))
   expect_true(nf$table$above[nf$table$predictor == "peak_temp"])
   expect_gt(nf$table$floor[1], 0)
@@ -261,12 +261,12 @@ test_that("a floor's run goes on in its folder, and no other model's does", {
   st <- study(
     lm(strength ~ peak_temp + grog_share, few), kiln$holdout, "strength", train = few
   )
-  first <- noise_floor(st, draws = 19, run = folder)
-  expect_identical(noise_floor(st, draws = 19, run = folder), first)
-  expect_identical(noise_floor(st, draws = 19), first)
+  first <- noise_floor(st, refits = 19, run = folder)
+  expect_identical(noise_floor(st, refits = 19, run = folder), first)
+  expect_identical(noise_floor(st, refits = 19), first)
   other <- study(lm(strength ~ peak_temp, few), kiln$holdout, "strength", train = few)
   expect_error(
-    noise_floor(other, draws = 19, run = folder),
+    noise_floor(other, refits = 19, run = folder),
     "another run",
     class = "dreher_error_study"
   )
@@ -288,7 +288,7 @@ test_that("each form of impurity meets its own floor, in print too", {
     "strength",
     train = few
   )
-  nf <- noise_floor(st, by = "impurity", draws = 19)
+  nf <- noise_floor(st, by = "impurity", refits = 19)
   expect_setequal(nf$table$form, c("in-bag", "covariance"))
   rk <- with_floor(rank_impurity(st), nf)
   for (on in c("in-bag", "covariance")) {

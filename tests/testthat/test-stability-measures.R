@@ -2,19 +2,19 @@
 
 test_that("tau-b, Spearman and overlap meet figures worked out by hand", {
   # a: 1 2 3 4; b: 2 1 3 4 (ranks): one of six pairs is discordant.
-  expect_equal(rank_tau(c(4, 3, 2, 1), c(3, 4, 2, 1)), 4 / 6, tolerance = 1e-14)
+  expect_equal(agreement_tau(c(4, 3, 2, 1), c(3, 4, 2, 1)), 4 / 6, tolerance = 1e-14)
   # A tie in b: concordant 4, discordant 1, tied 1; tau-b = 3 / sqrt(6 * 5).
-  expect_equal(rank_tau(c(4, 3, 2, 1), c(3, 4, 1, 1)), 3 / sqrt(30), tolerance = 1e-14)
+  expect_equal(agreement_tau(c(4, 3, 2, 1), c(3, 4, 1, 1)), 3 / sqrt(30), tolerance = 1e-14)
   expect_equal(
-    rank_spearman(c(4, 3, 2, 1), c(3, 4, 2, 1)), 1 - 6 * 2 / (4 * 15), tolerance = 1e-14
+    agreement_spearman(c(4, 3, 2, 1), c(3, 4, 2, 1)), 1 - 6 * 2 / (4 * 15), tolerance = 1e-14
   )
-  expect_true(is.na(rank_tau(c(1, 1, 1), 1:3)))
+  expect_true(is.na(agreement_tau(c(1, 1, 1), 1:3)))
   a <- c(x = 3, y = 2, z = 1)
-  expect_equal(rank_tau(a, c(z = 1, x = 3, y = 2)), 1)  # by name
-  expect_equal(top_overlap(a, c(x = 3, z = 2, y = 1), 2), 1 / 3)
+  expect_equal(agreement_tau(a, c(z = 1, x = 3, y = 2)), 1)  # by name
+  expect_equal(agreement_top(a, c(x = 3, z = 2, y = 1), 2), 1 / 3)
   # A tie at the border: with b's second place drawn between y and z the overlap is 1 or 1/3.
-  expect_equal(top_overlap(a, c(x = 3, y = 1, z = 1), 2), 2 / 3, tolerance = 0.1)
-  expect_error(rank_tau(1:3, 1:2), "same predictors", class = "dreher_error_input")
+  expect_equal(agreement_top(a, c(x = 3, y = 1, z = 1), 2), 2 / 3, tolerance = 0.1)
+  expect_error(agreement_tau(1:3, 1:2), "same predictors", class = "dreher_error_input")
 })
 
 test_that(
@@ -22,10 +22,12 @@ test_that(
   {
     # Even lists of depth 2, q = 0.5: A_1 = 0, A_2 = 1 -> (1-q)/q (0 + q^2) + q^2 = 0.25 + 0.25
     expect_equal(
-      rank_overlap(c(a = 2, b = 1), c(b = 2, a = 1), 0.5), 0.5, tolerance = 1e-14
+      agreement_overlap(c(a = 2, b = 1), c(b = 2, a = 1), 0.5), 0.5, tolerance = 1e-14
     )
     expect_equal(
-      rank_overlap(c(a = 3, b = 2, c = 1), c(a = 3, b = 2, c = 1)), 1, tolerance = 1e-14
+      agreement_overlap(c(a = 3, b = 2, c = 1), c(a = 3, b = 2, c = 1)),
+      1,
+      tolerance = 1e-14
     )
     # Uneven, eq. 32 written out as a sum over depths.
     slow <- function(S, L, q) {
@@ -45,7 +47,7 @@ test_that(
       short <- sample(letters, 7)
       score <- function(x) stats::setNames(rev(seq_along(x)), x)
       expect_equal(
-        rank_overlap(score(long), score(short), 0.8),
+        agreement_overlap(score(long), score(short), 0.8),
         slow(short, long, 0.8),
         tolerance = 1e-12
       )
@@ -59,7 +61,7 @@ test_that(
     place <- replicate(40, sample(10L))
     all <- stability_overlap(place, 0.9, 1L)
     one <- function(a, b) {
-      rank_overlap(stats::setNames(-a, 1:10), stats::setNames(-b, 1:10))
+      agreement_overlap(stats::setNames(-a, 1:10), stats::setNames(-b, 1:10))
     }
     expect_equal(all[3, 7], one(place[, 3], place[, 7]), tolerance = 1e-12)
     expect_identical(all, stability_overlap(place, 0.9, 2L))
@@ -210,18 +212,18 @@ test_that(
   ),
   {
     expect_equal(
-      share_overlap(c(x = 3, y = 1, z = 0), c(y = 1, x = 1, z = 2)), 0.25 + 0.25
+      agreement_shares(c(x = 3, y = 1, z = 0), c(y = 1, x = 1, z = 2)), 0.25 + 0.25
     )  # shares 3/4, 1/4, 0 and 1/4, 1/4, 1/2
-    expect_equal(share_overlap(c(2, 2, -1), c(5, 5, -3)), 1)
-    expect_equal(share_overlap(c(1, 0), c(0, 4)), 0)
-    expect_true(is.na(share_overlap(c(-1, 0), c(1, 2))))
+    expect_equal(agreement_shares(c(2, 2, -1), c(5, 5, -3)), 1)
+    expect_equal(agreement_shares(c(1, 0), c(0, 4)), 0)
+    expect_true(is.na(agreement_shares(c(-1, 0), c(1, 2))))
     # what one lacks is left out
-    expect_equal(share_overlap(c(a = 1, b = 1, c = 2), c(a = 1, b = 1)), 1)
+    expect_equal(agreement_shares(c(a = 1, b = 1, c = 2), c(a = 1, b = 1)), 1)
     set.seed(8)
     scores <- matrix(rnorm(6 * 7, 0.5), 6)
     share <- apply(scores, 1, shares_of)
     pairs <- outer(
-      1:6, 1:6, Vectorize(function(a, b) share_overlap(scores[a, ], scores[b, ]))
+      1:6, 1:6, Vectorize(function(a, b) agreement_shares(scores[a, ], scores[b, ]))
     )
     expect_equal(stability_shares(share, 1L), pairs, tolerance = 1e-14)
     expect_identical(stability_shares(share, 1L), stability_shares(share, 2L))

@@ -18,7 +18,7 @@ made_up <- function(x, kind = "bootstrap", rows = 100, of = 100) {
   table <- do.call(
     rbind,
     lapply(seq_len(nrow(x)), function(b) {
-      d <- ranking_rows(st, settings, colnames(x), x[b, ], about = "model")
+      d <- ranking_rows(st, settings, colnames(x), x[b, ], inference = "model")
       d$resample <- b
       d
     })
@@ -385,17 +385,17 @@ test_that("agreement over resamples gives every measure with its jackknife error
   rk <- rank_predictors(
     two, by = "permutation", repeats = 2, resamples = draw_resamples(few, times = 8)
   )
-  d <- as.data.frame(agreement(rk, k = 2))
+  d <- as.data.frame(agreement(rk, top = 2))
   x <- lapply(c("tree", "linear"), function(m) {
     importance_matrix(as.data.frame(rk)[rk$model == m, ])
   })
   predictors <- intersect(colnames(x[[1]]), colnames(x[[2]]))
   measures <- list(
-    tau = rank_tau,
-    spearman = rank_spearman,
-    top_overlap = function(a, b) top_overlap(a, b, 2),
-    rank_overlap = rank_overlap,
-    share_overlap = share_overlap
+    tau = agreement_tau,
+    spearman = agreement_spearman,
+    top_overlap = function(a, b) agreement_top(a, b, 2),
+    rank_overlap = agreement_overlap,
+    share_overlap = agreement_shares
   )
   for (m in names(measures)) {
     of <- function(keep) {
@@ -498,7 +498,7 @@ test_that(
           above = c(TRUE, TRUE, TRUE, FALSE)
         ),
         draws = 19,
-        conditional = FALSE,
+        shuffle = "marginal",
         alpha = 0.05,
         fingerprint = st$fingerprint
       ),
@@ -509,7 +509,7 @@ test_that(
     expect_identical(d$above_floor, d$predictor != "grog_share")
     expect_match(
       say_stability(s$parts[[1]], s$labels, s$about),
-      "Grog share cannot be told from noise|grog_share cannot be told from noise"
+      "Grog share does not exceed the noise floor|grog_share does not exceed the noise floor"
     )
     picture <- ggplot2::ggplot_build(ggplot2::autoplot(s))
     expect_setequal(
@@ -886,7 +886,7 @@ test_that(
 
 test_that("bad arguments of agreement and stability are refused by name", {
   rk <- rank_predictors(st, by = c("permutation", "association"))
-  expect_error(agreement(rk, k = 40), "`k`", class = "dreher_error_input")
+  expect_error(agreement(rk, top = 40), "`top`", class = "dreher_error_input")
   expect_error(
     agreement(rk, persistence = 1.5), "`persistence`", class = "dreher_error_input"
   )
@@ -900,9 +900,9 @@ test_that("bad arguments of agreement and stability are refused by name", {
     stability(over, persistence = 0), "`persistence`", class = "dreher_error_input"
   )
   expect_error(stability(as.data.frame(over)), "`ranking`", class = "dreher_error_input")
-  expect_error(share_overlap(1:3, 1:2), "same predictors", class = "dreher_error_input")
+  expect_error(agreement_shares(1:3, 1:2), "same predictors", class = "dreher_error_input")
   expect_error(
-    share_overlap(c("a", "b"), 1:2), "must be numbers", class = "dreher_error_input"
+    agreement_shares(c("a", "b"), 1:2), "must be numbers", class = "dreher_error_input"
   )
-  expect_error(top_overlap(1:3, 3:1, 4), "`k`", class = "dreher_error_input")
+  expect_error(agreement_top(1:3, 3:1, 4), "`top`", class = "dreher_error_input")
 })

@@ -69,7 +69,7 @@ test_that("columns of odd names and matrices work; lists do not", {
       st, by = c("permutation", "shapley"), repeats = 3, background = 10
     )
     expect_setequal(rk$predictor, names(odd)[-1])
-    rd <- reduce_predictors(st, folds = 2, times = 1, inner_folds = 2)
+    rd <- reduce_predictors(st, folds = 2, repeats = 1, inner_folds = 2)
     expect_s3_class(choose_set(rd), "dreher_set")
   }
   expect_s3_class(study(lm(y ~ ., odd), as.matrix(odd), "y"), "dreher_study")
@@ -142,24 +142,24 @@ test_that("tables are read, and what was read is said", {
   file <- tempfile(fileext = ".csv")
   writeLines(c("a;b;ort", "1,5;NA;K\u00f6ln", "2,5;4;Ulm"), file, useBytes = TRUE)
   expect_message(
-    x <- read_table(file),
+    x <- read_rows(file),
     "2 rows, 3 columns set apart by a semicolon",
     class = "dreher_message_read"
   )
   expect_identical(x$a, c(1.5, 2.5))
   expect_identical(attr(x, "read")$missing[["b"]], 1L)
   expect_error(
-    read_table("nowhere.csv"), "no file \"nowhere.csv\"", class = "dreher_error_input"
+    read_rows("nowhere.csv"), "no file \"nowhere.csv\"", class = "dreher_error_input"
   )
-  expect_error(read_table(tempdir()), "folder")
+  expect_error(read_rows(tempdir()), "folder")
   writeLines(character(), file)
-  expect_error(read_table(file), "empty")
+  expect_error(read_rows(file), "empty")
   writeBin(as.raw(c(80, 75, 0, 1, 0)), file)
-  expect_error(read_table(file), "not a text file")
+  expect_error(read_rows(file), "not a text file")
   writeLines(c("a,b,a", "1,2,3"), file)
-  expect_error(read_table(file), "duplicated column names: \"a\"")
+  expect_error(read_rows(file), "duplicated column names: \"a\"")
   writeLines("a,b", file)
-  expect_error(read_table(file), "no rows")
+  expect_error(read_rows(file), "no rows")
 })
 
 test_that("suspects are found: leak, identifier, constant, duplicate, derived, missing", {

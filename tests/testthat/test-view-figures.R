@@ -47,7 +47,7 @@ test_that("a ranking's figure draws every importance with its limits, and its fi
 })
 
 test_that("methods side by side show the ranks, in ink where they disagree", {
-  picture <- plot_methods(rk)
+  picture <- plot_ranks(rk)
   texts <- drawn(picture, "GeomText")
   expect_setequal(as.integer(texts[[1]]$label), seq_len(max(rk$rank)))
   expect_true(all(texts[[2]]$label %in% shorten(labels, 24)))
@@ -55,18 +55,18 @@ test_that("methods side by side show the ranks, in ink where they disagree", {
 })
 
 test_that("a reduction's figures show the scores, and the set that was chosen", {
-  rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, random = 2)
+  rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 2)
   set <- choose_set(rd, model = "full")
   own <- as.data.frame(rd)
   steps <- own[own$model == "full" & !own$candidate %in% beside_path, ]
   picture <- ggplot2::autoplot(rd, set = set)
   expect_setequal(drawn(picture, "GeomPoint")[[1]]$x, steps$score)
   ring <- drawn(picture, "GeomPoint")[[2]]
-  expect_equal(ring$x, steps$score[which.min(abs(steps$size - set$size))])
+  expect_equal(ring$x, steps$score[which.min(abs(steps$count - set$count))])
   expect_identical(picture$labels$title, say_set(set))
   expect_match(picture$labels$x, "Cross-validated RMSE (lower is better)", fixed = TRUE)
   both <- ggplot2::autoplot(rd)
-  expect_setequal(drawn(both, "GeomPoint")[[1]]$y, own$score[!own$candidate %in% beside_path])
+  expect_setequal(drawn(both, "GeomPoint")[[1]]$x, own$score[!own$candidate %in% beside_path])
   expect_match(both$labels$title, "full with")
 })
 
@@ -79,7 +79,7 @@ test_that("twins, agreement and the noise floor draw the numbers of their tables
   agreed <- agreement(rk)
   picture <- ggplot2::autoplot(agreed)
   expect_true(all(vapply(words_of(picture), nzchar, NA)))
-  nf <- noise_floor(st, models = "few", draws = 19)
+  nf <- noise_floor(st, models = "few", refits = 19)
   picture <- ggplot2::autoplot(nf)
   expect_setequal(drawn(picture, "GeomPoint")[[1]]$x, nf$table$importance)
   expect_equal(drawn(picture, "GeomVline")[[1]]$xintercept[1], nf$table$floor[1])
@@ -106,5 +106,5 @@ test_that("the report names predictors and margins in its sentences", {
   page <- paste(readLines(file, warn = FALSE), collapse = "\n")
   said <- regmatches(page, gregexpr("<p class=\"finding\">[^<]*", page))[[1]]
   expect_match(said, labels[["peak_temp"]], fixed = TRUE, all = FALSE)
-  expect_match(page, "Not worse: by less than 3 %", fixed = TRUE)
+  expect_match(page, "Margin: 3 %", fixed = TRUE)
 })

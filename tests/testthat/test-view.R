@@ -11,10 +11,10 @@ st <- study(
   dictionary = kiln$dictionary
 )
 rk <- rank_predictors(st, background = 10)
-rd <- reduce_predictors(st, models = "linear", folds = 3, times = 1, inner_folds = 2)
+rd <- reduce_predictors(st, models = "linear", folds = 3, repeats = 1, inner_folds = 2)
 ps <- choose_set(rd)
 cf <- confirm_set(ps, kiln$untouched)
-nf <- noise_floor(st, by = c("permutation", "impurity"), draws = 19, repeats = 2)
+nf <- noise_floor(st, by = c("permutation", "impurity"), refits = 19, repeats = 2)
 
 test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
   wide <- as.data.frame(matrix(rnorm(60 * 40), 60))
@@ -41,7 +41,7 @@ test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
     summary(rk),
     find_twins(st, ranking = rk),
     compare_sets(
-      st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, times = 1
+      st, list(all = "all", one = "peak_temp", none = "none"), folds = 2, repeats = 1
     ),
     nf,
     agreement(rk),
@@ -77,7 +77,7 @@ test_that("figures are ggplots that build, and say their finding", {
   for (p in list(
       ggplot2::autoplot(rk),
       ggplot2::autoplot(rk, model = "linear", top = 5),
-      plot_methods(rk),
+      plot_ranks(rk),
       ggplot2::autoplot(nf),
       ggplot2::autoplot(nf, model = "linear", top = 4),
       ggplot2::autoplot(agreement(rk)),
@@ -85,7 +85,7 @@ test_that("figures are ggplots that build, and say their finding", {
       ggplot2::autoplot(rd, set = choose_set(rd, rule = "best")),
       ggplot2::autoplot(find_twins(st)),
       ggplot2::autoplot(reduce_predictors(
-        st, folds = 2, times = 1, inner_folds = 2, sizes = c(2, 5), random = 2
+        st, folds = 2, repeats = 1, inner_folds = 2, counts = c(2, 5), random = 2
       ))
     )) {
     expect_s3_class(p, "ggplot")
@@ -100,7 +100,7 @@ test_that("figures are ggplots that build, and say their finding", {
     drawn$labels$caption, "A useless predictor correlated with a useful one also passes"
   )
   expect_error(ggplot2::autoplot(nf, model = "oven"), "`model` must be one of")
-  side <- plot_methods(with_floor(rk, nf))
+  side <- plot_ranks(with_floor(rk, nf))
   expect_identical(
     sum(side$data$under),
     sum(grepl(
@@ -117,7 +117,7 @@ test_that("figures are ggplots that build, and say their finding", {
   expect_equal(together$share, sum(main$share[!main$predictor %in% shown]))
   expect_error(ggplot2::autoplot(rk, model = "x"), "`model` must be one of")
   expect_error(
-    plot_methods(rank_permutation(st, models = "linear")), "nothing to lay side by side"
+    plot_ranks(rank_permutation(st, models = "linear")), "nothing to lay side by side"
   )
 })
 
@@ -142,7 +142,7 @@ test_that("titles break where the picture ends", {
 test_that("results are written with their circumstances and read back the same", {
   csv <- tempfile(fileext = ".csv")
   expect_identical(write_results(rk, csv), csv)
-  back <- read_table(csv, quiet = TRUE)
+  back <- read_rows(csv, quiet = TRUE)
   expect_equal(back$importance, rk$importance)
   expect_identical(unique(back$metric), "rmse")
   expect_identical(back$repeats[back$method == "permutation"][1], 10L)
@@ -153,12 +153,12 @@ test_that("results are written with their circumstances and read back the same",
   expect_identical(x$about$target, "strength")
   for (y in list(score_models(st), check_data(st), rd, ps, cf)) {
     write_results(y, csv)
-    expect_identical(nrow(read_table(csv, quiet = TRUE)), nrow(as.data.frame(y)))
+    expect_identical(nrow(read_rows(csv, quiet = TRUE)), nrow(as.data.frame(y)))
     write_results(y, json)
     expect_identical(nrow(jsonlite::fromJSON(json)$rows), nrow(as.data.frame(y)))
   }
   book <- tempfile(fileext = ".xlsx")
-  write_results(compare_sets(st, list(few = "peak_temp"), folds = 3, times = 1), book)
+  write_results(compare_sets(st, list(few = "peak_temp"), folds = 3, repeats = 1), book)
   write_results(rk, book)
   inside <- tempfile()
   utils::unzip(book, exdir = inside)
@@ -203,7 +203,7 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
   names(odd)[3] <- "<script>document.title='owned'</script>"
   odd$y <- odd$y + 3 * odd$a + odd[[3]]
   s <- study(list("<b>m</b>" = lm(y ~ ., odd)), odd[41:80, ], "y", train = odd[1:40, ])
-  r <- reduce_predictors(s, folds = 3, times = 1, inner_folds = 2)
+  r <- reduce_predictors(s, folds = 3, repeats = 1, inner_folds = 2)
   file <- tempfile(fileext = ".html")
   write_report(
     s,
@@ -218,7 +218,7 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
   expect_match(whole, "&lt;script&gt;document.title", fixed = TRUE)
   expect_false(grepl("<i>title</i>", whole, fixed = TRUE))
   expect_false(grepl("(src|href)=[\"']https?://", whole))
-  expect_lt(regexpr("class=\"answer\"", whole), regexpr("<h2[^>]*>Are the data", whole))
+  expect_lt(regexpr("class=\"answer\"", whole), regexpr("<h2[^>]*>Can the models", whole))
 
   # A click on "Importance" twice sorts from large to small; a search leaves the rows that match.
   probe <- tempfile(fileext = ".html")
