@@ -1,24 +1,23 @@
-#' Are the data fit to be questioned? Suspicious predictors
+#' Check the columns before ranking
 #'
-#' Looks at every column but the target for what makes a ranking misleading before any model is
-#' asked.
+#' Checks every column but the target for properties that make a ranking misleading.
 #'
 #' @param study A [study()]. All columns of its rows are checked, also those no model uses.
 #' @param ... Must be empty.
 #' @return A data frame of class `dreher_checks`, one row per finding: `predictor`, `finding`,
 #'   `detail` (a sentence) and `used_by` (the models that use the predictor). Findings: \describe{
-#'   \item{`leak`}{a question: was it known before the target? Alone it predicts the target on
-#'   holdout rows with a skill of at least 0.98, or of at least 0.9 where no other column reaches
-#'   more than 0.5 alone. Skill is the share of the constant's squared error (or Brier score) that
-#'   is removed by the target's mean in 20 bins, or per level, of the training rows.}
-#'   \item{`identifier`}{a question: whole numbers or text, of which at least 98 % are distinct
-#'   over all rows; numbers only where they have nothing to do with the target (rank correlation,
-#'   or Kruskal and Wallis' test for classes, p of 0.01 or more)} \item{`many levels`}{a factor or
-#'   text of more than 30 levels} \item{`constant`}{a single value} \item{`duplicate`}{the same
-#'   order of values as an earlier column (rank correlation of at least 0.98)} \item{`derived`}{a
-#'   linear function of other numeric columns (R squared of at least 0.98) }
-#'   \item{`missing`}{missing values, with their share} } The thresholds are conventions; a
-#'   finding is a reason to look, not a verdict.
+#'   \item{`leak`}{a possible leak: alone the column predicts the target on holdout rows with a
+#'   skill of at least 0.98, or of at least 0.9 where no other column reaches more than 0.5 alone.
+#'   Skill is the share of the constant's squared error (or Brier score) that is removed by the
+#'   target's mean in 20 bins, or per level, of the training rows.} \item{`identifier`}{a possible
+#'   identifier: whole numbers or text, of which at least 98 % are distinct over all rows; numbers
+#'   only where they have nothing to do with the target (rank correlation, or Kruskal and Wallis'
+#'   test for classes, p of 0.01 or more)} \item{`many levels`}{a factor or text of more than 30
+#'   levels} \item{`constant`}{a single value} \item{`duplicate`}{the same order of values as an
+#'   earlier column (rank correlation of at least 0.98)} \item{`derived`}{a linear function of
+#'   other numeric columns (R squared of at least 0.98) } \item{`missing`}{missing values, with
+#'   their share} } The thresholds are conventions; a finding is a reason to check, not a
+#'   decision. Ask of a possible leak whether it was known before the target.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)

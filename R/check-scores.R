@@ -15,10 +15,10 @@
 #'   \item{constant}{score of the constant prediction on the same rows} \item{skill, skill_lower,
 #'   skill_upper}{how much better than the constant, positive is better, paired by row}
 #'   \item{train_score}{score on the training rows, `NA` without them or where the model cannot
-#'   predict some of them; expect it to flatter} \item{n}{number of holdout rows} \item{flag}{`no
+#'   predict some of them; it is optimistic} \item{n}{number of holdout rows} \item{flag}{`no
 #'   skill` where the interval of the skill reaches 0 or below; `training rows` where the study's
-#'   rows are those the models were trained on: their scores flatter, and have no interval (`NA`)}
-#'   }
+#'   rows are those the models were trained on: their scores are optimistic and have no interval
+#'   (`NA`)} }
 #' @section Reading the result:
 #' Importances of a model that is not better than a constant describe noise.
 #' @references DeLong, E. R., DeLong, D. M. and Clarke-Pearson, D. L. (1988). \doi{10.2307/2531595}.

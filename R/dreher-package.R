@@ -12,7 +12,7 @@
 #' | | [rank_permutation()], [rank_shapley()], [rank_impurity()] | the three main importances |
 #' | | [rank_refit()] | leave-one-covariate-out, univariable |
 #' | | [rank_coefficients()], [rank_structure()], [rank_association()] | simpler yardsticks |
-#' | | [ranking_details()], [row_values()], [bind_rankings()] | what a [ranking] holds, and joining |
+#' | | [ranking_details()], [row_values()], [bind_rankings()] | parts of a [ranking], and joining |
 #' | trust | [draw_resamples()], [stability()] | confidence sets for the ranks |
 #' | | [agreement()], [agreement_tau()] | agreement of methods, models, two rankings |
 #' | | [noise_floor()], [with_floor()] | what permuted copies reach |

@@ -110,7 +110,7 @@ check_stability_words <- function(given) {
   if (given$kind == "time" && is.null(given$order)) {
     wrong_usage("--kind time needs --order, the name of the column of times.")
   }
-  if (given$kind != "folds" && given$times < 3) {
+  if (given$kind != "folds" && !is.null(given$times) && given$times < 3) {
     wrong_usage(
       "--times must be at least 3: fewer resamples say nothing about stability."
     )

@@ -178,7 +178,7 @@ command_stability <- function(given) {
   if (given$workers > 1) st <- derive_study(st, threads = 1L)
   by <- in_words(given$by)
   drawn <- draw_resamples(
-    st$train, given$kind, times = given$times, blocks = st$blocks, strata = given$strata,
+    st$train, given$kind, times = times_of(given), blocks = st$blocks, strata = given$strata,
     order = given$order, seed = given$seed
   )
   # What is asked beside the ranking has run folders of its own.
@@ -212,6 +212,11 @@ command_stability <- function(given) {
   } else {
     deliver_stability(st, rk, sb, nf, given)
   }
+}
+
+# The number of resamples, by default that of draw_resamples().
+times_of <- function(given) {
+  if (is.null(given$times)) usual_times(given$kind) else given$times
 }
 
 # Tables, pictures, the report and what is printed.
@@ -253,8 +258,17 @@ tell_progress <- function(code) {
   on.exit(options(old))
   began <- told <- proc.time()[[3]]
   steps <- done <- 0
+  outer <- NULL
   withCallingHandlers(code, progression = function(p) {
-    if (identical(p$type, "initiate")) steps <<- p$steps
+    if (identical(p$type, "initiate") && is.null(outer)) {
+      outer <<- p$progressor_uuid
+      steps <<- p$steps
+      done <<- 0
+      began <<- proc.time()[[3]]
+    }
+    # What pieces do inside has progress of its own, which is not counted.
+    if (!identical(p$progressor_uuid, outer)) return(invisible())
+    if (p$type %in% c("finish", "shutdown")) outer <<- NULL
     if (identical(p$type, "update")) {
       done <<- done + p$amount
       now <- proc.time()[[3]]

@@ -130,16 +130,18 @@ stability_step <- function() {
           )
         ),
         opt(
-          "by",
-          "methods, separated by commas [default %default]",
-          default = "permutation"
+          "by", "methods, separated by commas [default %default]", default = "permutation"
         ),
         opt(
           "kind",
           "of resamples: bootstrap, subsample, folds, time, seeds [default %default]",
           default = "bootstrap"
         ),
-        opt("times", "number of resamples [default %default]", "integer", 50L),
+        opt(
+          "times",
+          "number of resamples [default: 100 bootstrap draws or subsamples, else 50]",
+          "integer"
+        ),
         opt("order", "name of the column of times, for the kind time"),
         opt("strata", "name of the column whose distribution every resample keeps"),
         opt("slice", "name of a column: rank for each of its values apart"),

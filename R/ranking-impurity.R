@@ -12,24 +12,26 @@
 #' @param form For rows not seen, forests and single trees: `"covariance"` (default) or `"gain"`.
 #' @param groups `NULL` (default): each predictor by itself; or `"family"`: predictors of one
 #'   family of the dictionary are ranked as one, tree by tree.
-#' @param correct TRUE: instead, take off from the classical form what permuted copies of the
-#'   predictors earn when they are added and the model is trained again.
+#' @param correct TRUE: instead, subtract from the classical form the importance of permuted
+#'   copies of the predictors, added to them in refits.
 #' @param refits Number of refits for `correct`.
 #' @return A [ranking]. `importance` is the mean over trees, in squared units of the target, or of
-#'   the Gini impurity; columns `form` and `rows` tell what is ranked apart: `plain` (all training
-#'   rows), `in-bag` (each tree's own rows), `covariance` or `gain` on `oob` and `holdout` rows,
-#'   `corrected`, `stored`. `std_error` is the spread over trees over the root of their number:
-#'   the Monte-Carlo error of the forest, not of the sample; `inference` is `rows`: no interval.
-#'   Only for boosted trees on holdout rows it is the error of a mean over rows, `inference` is
-#'   `model`, and there is an interval. A predictor with several encoded columns gets their sum; a
-#'   column that stems from two predictors stands by itself, as `a & b`. With more than two
-#'   classes there is a set of rows per class, and one with `class` `NA` for their sum. Flag
-#'   `in-sample only`: at least half an even share in the bag, and nothing on rows not seen.
-#' @details *Classical.* For a tree with in-bag weights, a split of node t into L and R earns
+#'   the Gini impurity; columns `form` and `rows` say which variants there are: `plain` (all
+#'   training rows), `in-bag` (each tree's own rows), `covariance` or `gain` on `oob` and
+#'   `holdout` rows, `corrected`, `stored`. `std_error` is the spread over trees over the root of
+#'   their number: the Monte-Carlo error of the forest, not of the sample; `inference` is `rows`:
+#'   no interval. Only for boosted trees on holdout rows it is the error of a mean over rows,
+#'   `inference` is `model`, and there is an interval. A predictor with several encoded columns
+#'   gets their sum; a column that stems from two predictors stands by itself, as `a & b`. With
+#'   more than two classes there is a set of rows per class, and one with `class` `NA` for their
+#'   sum. Flag `in-sample only`: at least half an even share in the bag, and nothing on rows not
+#'   seen.
+#' @details *Classical.* For a tree with in-bag weights, a split of node t into L and R decreases
+#'   the impurity by
 #'   \eqn{(N_t/N)[i(t) - (N_L/N_t)\, i(L) - (N_R/N_t)\, i(R)]}{(N_t/N)[i(t) - (N_L/N_t) i(L) -
 #'   (N_R/N_t) i(R)]}, i the variance or \eqn{\sum_k p_k(1-p_k)}{sum p(1-p)} (Breiman, Friedman,
 #'   Olshen and Stone 1984), averaged over trees. Where in-bag counts are not kept every training
-#'   row counts once in every tree. Primary splits earn; surrogate splits only route. It is
+#'   row counts once in every tree. Primary splits count; surrogate splits only route. It is
 #'   positive for pure noise, and more so for predictors with many distinct values (Strobl et al.
 #'   2007).
 #'

@@ -6,10 +6,10 @@
 #' @param study A [study()].
 #' @param ... Must be empty.
 #' @param models Names of the models to rank. Default: all.
-#' @param rows Which rows are shuffled: `"holdout"` (default); `"train"`, which flatters and gets
-#'   no interval; `"oob"`, the training rows, each with only those trees of a forest that have not
-#'   seen it; a data frame of other rows with the target; or several: words, or a named list of
-#'   data frames.
+#' @param rows Which rows are shuffled: `"holdout"` (default); `"train"`, which is optimistic and
+#'   gets no interval; `"oob"`, the training rows, each with only those trees of a forest that
+#'   have not seen it; a data frame of other rows with the target; or several: words, or a named
+#'   list of data frames.
 #' @param groups What is shuffled: `NULL` (default), each predictor by itself; `"family"`, the
 #'   predictors of a family of the dictionary together; or a named list of groups of predictors.
 #' @param form `"difference"` (default), or `"ratio"`: the rise of the loss as a share of the
@@ -29,15 +29,16 @@
 #' @return A [ranking]. `importance` is the rise of the loss (or fall of the score) in the
 #'   metric's unit; with `form = "ratio"` the loss after the shuffle over the loss before it, less
 #'   1. For units of several predictors entry `members` of the [details][ranking_details()] holds
-#'   a data frame of each member alone (`model`, `unit`, `member`, `importance`, `std_error`), the
-#'   `joint` value, the `sum` over the members, what the joint value is `beyond` the sum, with its
-#'   paired error `beyond_error` (`NA` for metrics with the jackknife), the loss they are measured
-#'   in (`measures`: squared error instead of RMSE or R squared) and whether it is `additive`:
-#'   adds up over predictors that act side by side. Asked for holdout and training rows, attribute
-#'   `gap` holds both importances per model and predictor, their difference, and whether the one
-#'   on training rows lies `beyond` the holdout interval. Attribute `twins`, without
-#'   `conditional`, holds the pairs of predictors that go together (correlation of ranks, or of
-#'   the indicators of levels, of 0.9 or more); they are flagged `twin`.
+#'   a data frame of each member alone (`model`, `group`, `member`, `importance`, `std_error`),
+#'   the `joint` value, the `sum` over the members, what the joint value is `beyond` the sum, with
+#'   its paired error `beyond_error` (`NA` for metrics with the jackknife), the loss they are
+#'   measured in (`measures`: squared error instead of RMSE or R squared) and whether it is
+#'   `additive`: adds up over predictors that act side by side. Asked for holdout and training
+#'   rows, entry `gap` holds both importances per model and predictor, their difference, and
+#'   whether the one on training rows lies `beyond` the holdout interval. Entry `twins` of the
+#'   [details][ranking_details()], without `shuffle = "conditional"`, holds the pairs of
+#'   predictors that go together (correlation of ranks, or of the indicators of levels, of 0.9 or
+#'   more); they are flagged `twin`.
 #' @details The estimand for predictor j of model f with row loss l is \eqn{E\,l(y, f(x_{-j},
 #'   x'_j)) - E\,l(y, f(x))}{E l(y, f(x with x_j from another row)) - E l(y, f(x))} (Breiman 2001;
 #'   Fisher, Rudin and Dominici 2019). The rows are put in one random order and the values are
@@ -51,7 +52,7 @@
 #' repeat r, \eqn{A_i} its mean over r and \eqn{B_i} the mean change of the rows that received i's
 #' values, \eqn{V_2 = var(A + B)/n}. Shuffle noise \eqn{q = \sum D^2/(nR)^2}{q = sum D^2 / (nR)^2}
 #' is in V2 twice; half of it is taken out (all of it when `repeats` is under 5), never more than
-#' three quarters. Column `shuffle_noise` of attribute `settings` says how large a share of the
+#' three quarters. Column `shuffle_noise` of entry `settings` says how large a share of the
 #' variance it is, at most, among the importances that stand out from zero. Limits are those of t,
 #' but on the side of the longer tail of the rows' influences (from 20 rows or blocks on): rare
 #' rows that count for much are often not in the sample, and the estimate and its error are then
@@ -76,24 +77,24 @@
 #' a warning of class `dreher_warning_stopped` says what is missing.
 #'
 #' *Units of several predictors* take all values from the same donor row (Gregorutti, Michel and
-#' Saint-Pierre 2015). A joint value above the sum of the members' says that they stand in for
-#' each other: shuffled one at a time, the others carry on. One below the sum says that they act
-#' together, and each takes the common part with it. Said for squared errors only (RMSE and R
-#' squared are turned into them; Brier score), where predictors that act side by side add up, and
-#' beyond two standard errors.
+#' Saint-Pierre 2015). A joint value above the sum of the members' says that they are partly
+#' redundant: when one is shuffled alone, the others keep the information. One below the sum says
+#' that they act together, and each takes the common part with it. Said for squared errors only
+#' (RMSE and R squared are turned into them; Brier score), where predictors that act side by side
+#' add up, and beyond two standard errors.
 #'
 #' *Conditional* (column `form`): plain shuffles of correlated predictors make rows that cannot
-#' occur, and lend a predictor that does nothing some of the importance of those it goes with
-#' (Hooker, Mentch and Zhou 2021). A tree of at most three splits, grown on the training rows and
-#' pruned by the one-standard-error rule, predicts the predictor from all others (for a factor or
-#' a group: its first principal coordinate); its leaves are the strata, those with fewer than 20
-#' rows joined to a neighbour in the order of their means (Molnar et al. 2023). Entry `strata` of
-#' the [details][ranking_details()] says per predictor how many there are, the size of the
+#' occur, and give a predictor without effect some of the importance of those it is associated
+#' with (Hooker, Mentch and Zhou 2021). A tree of at most three splits, grown on the training rows
+#' and pruned by the one-standard-error rule, predicts the predictor from all others (for a factor
+#' or a group: its first principal coordinate); its leaves are the strata, those with fewer than
+#' 20 rows joined to a neighbour in the order of their means (Molnar et al. 2023). Entry `strata`
+#' of the [details][ranking_details()] says per predictor how many there are, the size of the
 #' smallest, and the share of the predictor's variance between them (`explained`). With one
 #' stratum (flag `not conditioned`) it is the plain form with another draw. What is left of the
-#' dependence inside the strata keeps a predictor that does nothing slightly above zero;
-#' conditional values answer another question than plain ones and are not comparable with them in
-#' size. Their intervals take the strata as given. With `repeats = "all"` they keep to 10 repeats.
+#' dependence inside the strata keeps a predictor without effect slightly above zero; conditional
+#' values measure another quantity than plain ones and are not comparable with them in size. Their
+#' intervals take the strata as given. With `repeats = "all"` they keep to 10 repeats.
 #'
 #' *Ratio*: worked out on the logarithm, whose limits are turned back.
 #'

@@ -1,10 +1,9 @@
 #' Rank predictors by training again without them
 #'
-#' What does the score lose when a predictor is left out and the model is trained again without
-#' it (leave-one-covariate-out)? Or how much better than a constant is it with this predictor alone
-#' (univariable)? Permutation asks what this
-#' fitted model needs; this asks what the way of fitting needs: a predictor that another can
-#' replace costs nothing.
+#' What does the score lose when a predictor is left out and the model is trained again without it
+#' (leave-one-covariate-out)? Or how much better than a constant is it with this predictor alone
+#' (univariable)? Permutation measures what this fitted model needs, a refit what the way of
+#' fitting needs: a predictor that another can replace has no importance.
 #'
 #' @inheritParams rank_permutation
 #' @param groups What is left out: `NULL` (default), each predictor by itself; `"family"`, the

@@ -1,9 +1,9 @@
 #' Rank predictors by several methods at once
 #'
-#' Runs the methods in `by` for every model they fit, spread over the workers of [future::plan()].
-#' A method that does not fit a model is left out and said so. With `resamples` every model is
-#' trained again on every resample and ranked on the rows left out of it: what [stability()] and
-#' [agreement()] are made from.
+#' Runs the methods in `by` for every model they apply to, spread over the workers of
+#' [future::plan()]. A method that does not apply to a model is left out, with the reason. With
+#' `resamples` every model is trained again on every resample and ranked on the rows left out of
+#' it: what [stability()] and [agreement()] are made from.
 #'
 #' @inheritParams rank_permutation
 #' @param by Some of `"impurity"`, `"permutation"`, `"shapley"` (the default three),
@@ -21,11 +21,13 @@
 #'   written to the file `run.sqlite` in it, in one transaction. A run that was killed goes on
 #'   where it stopped when it is called again with the same arguments, with the same result to the
 #'   bit.
-#' @return A [ranking] of all models and methods; attribute `left_out` is a data frame of `model`,
-#'   `method` and `why`. With resamples, column `resample` is the number of the resample,
-#'   attribute `resamples` holds `kind`, `times`, `rows` (in training parts, on average), and
-#'   `failed` is a data frame of the pieces that failed twice: `model`, `resample`, `error`.
-#' @section Errors: When no method fits any of the models, with the reason for each; fewer than 3
+#' @return A [ranking] of all models and methods; entry `left_out` of the
+#'   [details][ranking_details()] is a data frame of `model`, `method` and `why`. With resamples,
+#'   column `resample` is the number of the resample, entry `resamples` holds `kind`, `times`,
+#'   `rows` (in training parts, on average), and `failed` is a data frame of the pieces that
+#'   failed twice: `model`, `resample`, `error`.
+#' @section Errors: When no method applies to any of the models, with the reason for each; fewer
+#'   than 3
 #'   resamples, or resamples of other rows; a model that cannot be
 #'   trained again (give `study(refit_with = )`); a run folder of another run or version, damaged,
 #'   or not writable; a slice that is not a column of the rows; otherwise as the single functions.
@@ -80,7 +82,7 @@ pair_up <- function(st, models, by, settings) {
   ok <- pairs$why == ""
   if (!any(ok)) {
     stop_study(paste0(
-      "None of the methods fits a model: ",
+      "No method applies to any of the models: ",
       paste0(pairs$method, " for ", pairs$model, " (", pairs$why, ")", collapse = "; "),
       "."
     ))

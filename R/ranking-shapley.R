@@ -1,22 +1,23 @@
 #' Rank predictors by Shapley importance
 #'
-#' Divides each prediction's distance from the baseline among the predictors and averages the
-#' sizes of the parts.
+#' Mean absolute Shapley values: each prediction's distance from the baseline is divided among the
+#' predictors, and the absolute parts are averaged over the rows.
 #'
 #' @inheritParams rank_permutation
-#' @param background Number of training rows that stand in for "not known" (drawn by seed; default
+#' @param background Number of training rows that represent "not known" (drawn by seed; default
 #'   100), or a data frame of such rows.
 #' @param rows `"holdout"` (default), `"train"`, a data frame of other rows with the target, or
 #'   several: words, or a named list of data frames.
 #' @param of What is divided: `"prediction"` (default), the distance of each prediction from the
 #'   baseline; `"score"`, what the model's loss falls by on the rows when predictors become known;
 #'   or both, side by side.
-#' @param groups Who plays: `NULL` (default), each predictor by itself; `"family"`, the predictors
-#'   of a family of the dictionary as one; or a named list of groups of predictors, no predictor
-#'   in two of them; the others play by themselves.
+#' @param groups What is one player: `NULL` (default), each predictor by itself; `"family"`, the
+#'   predictors of a family of the dictionary as one; or a named list of groups of predictors, no
+#'   predictor in two of them; the others play by themselves.
 #' @param value What "not known" means. `"background"` (default): the values of the background
-#'   rows stand in. `"cover"`, for trees: a question about an unknown predictor is answered both
-#'   ways, weighted by the training rows that went there.
+#'   rows (the interventional value function of the literature). `"cover"`, for trees: a split on
+#'   an unknown predictor goes both ways, weighted by the training rows that went there (the
+#'   path-dependent one).
 #' @param max_rows At most so many rows are explained, drawn by seed. Default: 1,000 where values
 #'   have a closed form, 50 where they are sampled, in between for few players. The interval says
 #'   what this costs.
@@ -28,24 +29,26 @@
 #' @param max_pairs Sampling of a row stops at this number of pairs of orders at the latest.
 #' @return A [ranking]. `importance` is the mean over rows of the absolute Shapley value, in units
 #'   of the prediction (or of the link; `settings` says which). With more than two classes: one
-#'   set of rows per class, and one with `class` `NA` for the sum over classes. Attribute `units`
-#'   holds the values themselves, rows x predictors (x classes). Attribute `direction` says, per
-#'   model, class and predictor, the signed `mean` of the values and the rank `correlation` of the
-#'   predictor with its contribution (`NA` for factors of several levels and units of several
-#'   predictors): `rises`, `falls`, `mixed` (below 0.5 in size), or `not told from none` at
-#'   `level`. For units of several predictors attribute `parts` holds, where it has a closed form,
-#'   what each `member` has when it plays by itself (`importance`), the `sum` (mean size of what a
-#'   row's members' values add up to) and the `joint` value of the unit as one player, which is
-#'   what it ranks by; the two differ where the members act together with others. Attribute
-#'   `shares` holds, from the top, each predictor's `share` of the mean sizes with its
-#'   `std_error`, and the `cumulative` share with its own (delta method, over rows).
+#'   set of rows per class, and one with `class` `NA` for the sum over classes. [row_values()]
+#'   returns the values themselves, rows x predictors x classes. Entry `direction` of the
+#'   [details][ranking_details()] says, per model, class and predictor, the signed `mean` of the
+#'   values and the rank `correlation` of the predictor with its contribution (`NA` for factors of
+#'   several levels and units of several predictors): `rises`, `falls`, `mixed` (below 0.5 in
+#'   size), or `not shown` at `level`. For units of several predictors entry `parts` of the
+#'   [details][ranking_details()] holds, where it has a closed form, what each `member` has when
+#'   it plays by itself (`importance`), the `sum` (mean absolute sum of the members' values) and
+#'   the `joint` value of the unit as one player, which is what it ranks by; the two differ where
+#'   the members act together with others. Entry `shares` holds, from the top, each predictor's
+#'   `share` of the mean absolute values with its `std_error`, and the `cumulative` share with its
+#'   own (delta method, over rows).
 #' @details The players are the predictors. \eqn{v(S)} is the mean prediction when the predictors
 #'   in S have the row's values and the others those of the background rows; the value of
 #'   predictor j is the mean, over all orders in which predictors can become known, of what j adds
-#'   (Shapley 1953; Strumbelj and Kononenko 2014). This tells what the model uses; predictors that
+#'   (Shapley 1953; Strumbelj and Kononenko 2014). This describes what the model uses; predictors
+#'   that
 #'   are correlated share nothing unless the model uses them both.
 #'
-#' With `value = "cover"`, v(S) follows a tree where it asks about S and averages over both
+#' With `value = "cover"`, v(S) follows a tree where it splits on S and averages over both
 #' children elsewhere (Lundberg et al. 2020). Training rows count as often as the tree has drawn
 #' them, where it says so. Credit then passes between correlated predictors, and depends on the
 #' shape of the trees: the print says which of the two was used.
@@ -66,11 +69,12 @@
 #' nothing known, that of the mean prediction over the background rows, less the model's loss; for
 #' RMSE and R squared the mean squared error. Every row (500 at most unless `max_rows` says more)
 #' goes through one random order and its reverse, and its parts add up to what its own loss falls
-#' by. Attribute `score` holds what was divided, beside the loss of the constant from the training
-#' rows. Parts can be negative: such a predictor makes predictions worse. With both, a predictor
-#' that has at least 5 % of what moves the predictions and whose part of the score cannot be told
-#' from zero is flagged `no effect on score`. Fewer background rows make the losses of mean
-#' predictions larger; their number is part of the definition.
+#' by. Entry `score` of the [details][ranking_details()] holds what was divided, beside the loss
+#' of the constant from the training rows. Parts can be negative: such a predictor makes
+#' predictions worse. With both, a predictor that has at least 5 % of what moves the predictions
+#' and for whose part of the score the interval does not exclude zero is flagged `no effect on
+#' score`. Fewer background rows make the losses of mean predictions larger; their number is part
+#' of the definition.
 #'
 #' *Interval:* mean and standard deviation over rows, for this model and these background rows.
 #' Sampling noise makes mean absolute values slightly too large.

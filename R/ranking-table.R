@@ -5,22 +5,28 @@
 #'
 #' \describe{
 #'   \item{`model`, `method`}{the model's name in the study; `impurity`, `permutation`, `shapley`,
-#'   `structure`, `coefficient`, `association` or `refit`} \item{`form`}{what of the method:
-#'   `plain`; for impurity `in-bag` (the rows each tree was grown on), `covariance`, `gain`,
-#'   `corrected`, `stored`; for permutation `ratio`, `conditional`, `conditional ratio`; for
-#'   Shapley importance `cover`, `score`; for structure, association and refits what was asked
-#'   for} \item{`rows`}{the rows it was computed on: `holdout`, `train`, `oob`, `left out` (of a
-#'   resample), `given`, or the name you gave them} \item{`class`}{with more than two classes, the
-#'   class it speaks of; `NA`: all together} \item{`slice`, `resample`}{the slice's value and the
-#'   resample's number where [rank_predictors()] was asked for them, else `NA`} \item{`predictor`,
-#'   `family`}{the column, and its family in the dictionary} \item{`importance`}{in the unit of
-#'   the method (see its help page); larger is more important; keeps its sign} \item{`std_error`,
-#'   `lower`, `upper`}{standard error and limits of the interval; `NA` where `inference` is
-#'   `rows`} \item{`share`}{non-negative part over the sum of the non-negative parts, 0 to 1; `NA`
-#'   if all are 0} \item{`relative`}{importance over the top importance; `NA` if that is not
-#'   positive} \item{`rank`}{1 is the top; ties share the smaller number} \item{`inference`}{what
-#'   the interval speaks of: `model` (this fitted model on new rows), `learner` (this way of
-#'   fitting) or `rows` (these rows; no interval)} \item{`flag`}{short warnings, see below}
+#'   `structure`, `coefficients`, `association` or `refit`}
+#'   \item{`form`}{what of the method: `plain`; for impurity `in-bag` (the rows each tree was
+#'   grown on), `covariance`, `gain`, `corrected`, `stored`; for permutation `ratio`,
+#'   `conditional`, `conditional ratio`; for Shapley importance `cover`, `score`; for coefficients
+#'   `term`; for structure, association and refits what was asked for}
+#'   \item{`rows`}{the rows it was computed on: `holdout`, `train`, `oob`, `left out` (of a
+#'   resample), `given`, or the name you gave them}
+#'   \item{`class`}{with more than two classes, the class it speaks of; `NA`: all together}
+#'   \item{`slice`, `resample`}{the slice's value and the resample's number where
+#'   [rank_predictors()] was asked for them, else `NA`}
+#'   \item{`predictor`, `family`}{the column, and its family in the dictionary}
+#'   \item{`importance`}{in the unit of the method (see its help page); larger is more important;
+#'   keeps its sign}
+#'   \item{`std_error`, `lower`, `upper`}{standard error and limits of the interval; `NA` where
+#'   `inference` is `rows`}
+#'   \item{`share`}{non-negative part over the sum of the non-negative parts, 0 to 1; `NA` if all
+#'   are 0}
+#'   \item{`relative`}{importance over the top importance; `NA` if that is not positive}
+#'   \item{`rank`}{1 is the top; ties share the smaller number}
+#'   \item{`inference`}{what the interval speaks of: `model` (this fitted model on new rows),
+#'   `learner` (this way of fitting) or `rows` (these rows; no interval)}
+#'   \item{`flag`}{short warnings, see [flags]}
 #' }
 #'
 #' Flags are explained in [flags].

@@ -34,7 +34,7 @@
 #'   that both the split's choice and this set hold, as a share of those that either holds}
 #'   \item{allowed}{the margin in the metric's unit: that of the rule, else 2 % of what all
 #'   predictors gain over the constant} \item{stands_for}{named list: predictors of the set, and
-#'   the twins that could stand in for them: that tell at least 70 % of them} } `as.data.frame()`
+#'   the twins that could replace them: that explain at least 70 % of them} } `as.data.frame()`
 #'   gives one row with the set's figures, `formula()` a formula, `as.character()` the columns.
 #' @details The number is read off the cross-validated curve of all training rows. The nested
 #'   score comes from outer splits in which the same rule was applied to an inner cross-validation,

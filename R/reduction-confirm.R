@@ -31,7 +31,7 @@
 #'   (Piaggio et al. 2012). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 / margin^2}: enough to show
 #'   it with 80 % probability if nothing was lost.
 #' @section Errors: Rows that are training rows, more than chance explains (training rows that
-#'   repeat each other tell how often new ones would); rows that were confirmed on before, unless
+#'   repeat each other show how often new ones would); rows that were confirmed on before, unless
 #'   `again = TRUE` (a second look is a choice among looks);
 #'   columns that are missing; a margin without a unit.
 #' @references Piaggio, G. et al. (2012). Reporting of noninferiority and equivalence randomized

@@ -1,4 +1,4 @@
-#' Find predictors that can stand in for each other
+#' Find redundant predictors
 #'
 #' Measures how closely predictors go together, whatever their types, gathers those that do into
 #' clusters of twins, and says of each predictor how well the others replace it.
@@ -17,10 +17,10 @@
 #'   (does it stand for its cluster?); `why`; `nearest` and `association`, the predictor it goes
 #'   with most; `replaceable`, the share of it that the others explain, out of bag (0 to 1; `NA`
 #'   when not asked for)} \item{clusters}{one row per cluster: `cluster`, `members`,
-#'   `representative`, `lowest` and `mean` association inside} \item{tells}{how far those that
-#'   stand for a cluster tell the others, and these them: `predictor`, `other`, `tells` (share of
-#'   the variance of the other's ranks, or for factors of its squared error, along a line or by
-#'   bins or levels on rows left out). One can stand in for another from 0.7 on}
+#'   `representative`, `lowest` and `mean` association inside} \item{tells}{how far the
+#'   representatives of a cluster predict the others, and these them: `predictor`, `other`,
+#'   `tells` (share of the variance of the other's ranks, or for factors of its squared error,
+#'   along a line or by bins or levels on rows left out). From 0.7 on one can replace the other}
 #'   \item{association}{the matrix} }
 #' @details Association of two numbers: Spearman's rank correlation without sign, corrected for
 #'   chance; of a number and a factor: the rank correlation ratio; of two factors: Cramer's V,
@@ -29,7 +29,8 @@
 #'   `threshold`.
 #'   Replaceability: the out-of-bag R squared of a forest of 100 trees that predicts the predictor
 #'   from all others; for factors the share of the entropy that is explained (McFadden 1974).
-#'   Representative: members whose importance is not told from the highest by their errors; of
+#'   Representative: members whose importance is not distinguished from the highest, given their
+#'   errors; of
 #'   these the one that goes best with the rest (medoid); ties go to fewer missing values, then
 #'   lower cost, higher importance, and the first column. Without
 #'   a ranking all members count as equally important.

@@ -24,8 +24,8 @@
 #' @param models Names of the models that rank. Default: all.
 #' @param refit_as Name of the model of the study that is trained on the sets, if not the one
 #'   that ranked.
-#' @param thin_twins TRUE: of predictors that can stand in for each other (see [find_twins()]) one
-#'   stays, found inside each training part.
+#' @param thin_twins TRUE: of redundant predictors (see [find_twins()]) one is kept, found inside
+#'   each training part.
 #' @param budget The most a set may cost, in the unit of the dictionary's `cost`.
 #' @param random Number of random sets for each number of predictors, scored by the first drawing
 #'   of the folds; 0 for none. From 50 on their share is a figure to rely on.
@@ -46,7 +46,7 @@
 #' @return A list of class `dreher_reduction`; `as.data.frame()` gives one row per model and
 #'   candidate: \describe{ \item{model, refit}{the model that ranked, and the one trained on the
 #'   sets} \item{candidate}{`path`; `constant` and `all` where they are not on the path; `thinned`
-#'   (all but twins that others stand in for); `not sensitive` (all but those the dictionary calls
+#'   (all but redundant twins); `not sensitive` (all but those the dictionary calls
 #'   sensitive); `above floor`} \item{count, cost}{the number of predictors of the set found on
 #'   all training rows, and what they cost} \item{added}{the predictors this set adds to the one
 #'   before, on all training rows; whole sets where they are not nested} \item{score, std_error,

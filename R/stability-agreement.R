@@ -1,7 +1,7 @@
 #' Do methods, models and data sets agree?
 #'
 #' Compares the rankings in one result with each other, and says which predictors they disagree on
-#' most, and why where that can be told.
+#' most, and why where that is known.
 #'
 #' @param ranking A [ranking] with several methods, models, sets of rows or slices; with resamples
 #'   their means are compared.
@@ -33,8 +33,8 @@
 #' rankings place differently, how much of what a predictor does in a model it does together with
 #' others. For values \eqn{x_j} put into rows at random, \eqn{T = E\,Var(f \mid x_{-j})}{T = E
 #' Var(f | x_-j)} is what it does in all and \eqn{S = Var\,E(f \mid x_j)}{S = Var E(f | x_j)} what
-#' it does by itself (Sobol 1993; Homma and Saltelli 1996): `acts mostly together with others`
-#' where S is under a quarter of T, `acts by itself, but not along a line` where it is over three
+#' it does by itself (Sobol 1993; Homma and Saltelli 1996): `mainly through interactions`
+#' where S is under a quarter of T, `non-linear main effect` where it is over three
 #' quarters and the association does not show it. Both are variance components of 10 shuffles of
 #' at most 500 holdout rows.
 #' @section Errors: A ranking that holds a single list; a `study` of other data; `top` beyond the
@@ -393,11 +393,11 @@ reasons_for <- function(p, flags, by_itself, unseen, known) {
       if ("no effect on score" %in% flags) "moves predictions without improving the score",
       if (p %in% known$gap) "more on training rows than on holdout rows",
       if (isTRUE(by_itself < 0.25)) {
-        "acts mostly together with others"
+        "mainly through interactions"
       } else if (unseen && !known$bends(p)) {
-        "stands out only beside others"
+        "important only beside the others"
       } else if (unseen && isTRUE(by_itself > 0.75)) {
-        "acts by itself, but not along a line"
+        "non-linear main effect"
       } else if (unseen) {
         "acts through others or not along a line"
       }

@@ -1,7 +1,7 @@
 #' What chance alone scores: the noise floor
 #'
 #' Trains every model again with a permuted copy of each predictor (a decoy) beside the real ones,
-#' many times over, and asks which predictors reach more than the decoys do.
+#' many times over, and determines which predictors exceed the decoys.
 #'
 #' @inheritParams rank_permutation
 #' @param by Methods: some of `"permutation"` (default), `"impurity"`, `"shapley"`.
@@ -40,7 +40,7 @@
 #' @section Reading the result: Being above the floor means: related to the target, alone or
 #'   through others. A predictor that is useless beside the others but correlated with a useful
 #'   one also passes; conditional decoys, [rank_refit()] and
-#'   `rank_permutation(shuffle = "conditional")` ask that other question.
+#'   `rank_permutation(shuffle = "conditional")` address that.
 #' @section Errors: No training rows; fewer than 19 refits; a model that cannot be trained with
 #'   more predictors, as those on encoded columns (give `study(refit_with = )`); a run folder of
 #'   another run.

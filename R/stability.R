@@ -1,12 +1,12 @@
-#' How far can the order of predictors be trusted?
+#' Confidence sets for the ranks over resamples
 #'
 #' What a ranking over resamples says of every predictor, of every pair, and of the order as a
-#' whole: which ranks are settled and which are open.
+#' whole: which ranks are settled and which are not. A rank set is a confidence set for the rank.
 #'
 #' @param ranking A [ranking] over resamples, made by [rank_predictors()] with `resamples`.
 #' @param ... Must be empty.
-#' @param seeds A ranking over resamples of kind `"seeds"` of the same study: tells the learner's
-#'   own noise from the sample's.
+#' @param seeds A ranking over resamples of kind `"seeds"` of the same study: separates the
+#'   learner's own noise from the sample's.
 #' @param top Sizes k for which the overlap of the top k and its stability are worked out.
 #'   Default: 1, 3, 5, 10 and half of the predictors, as far as there are so many.
 #' @param persistence How far down the lists the rank-biased overlap looks.
@@ -16,27 +16,27 @@
 #'   resamples; error and interval of the learner's importance (this way of fitting at this number
 #'   of training rows), `NA` for `"seeds"`} \item{rank}{rank of the mean importance}
 #'   \item{rank_lower, rank_upper}{joint rank set: all true ranks lie in these sets at once with
-#'   probability `level`} \item{alone_lower, alone_upper}{the set for a question about this
-#'   predictor only; narrower} \item{spread_lower, spread_upper}{the middle nine tenths of its
-#'   ranks over the resamples: a description, not a confidence interval} \item{top_k}{one column
-#'   per k of `top`: share of the resamples in which it is among the top k} \item{tier}{1 is the
-#'   top; within a tier no predictor is shown to lie below the tier's first} \item{settled}{is its
-#'   rank set a single rank?} \item{above_floor}{does it lie above the noise floor? `NA` where
-#'   [with_floor()] has put none into the ranking, and for slices} \item{seed_error, seed_share,
-#'   seed_lower, seed_upper}{with `seeds`: standard deviation over the model's seeds, the share of
-#'   its square in that of `std_error`, and the limits of this share, by Fisher's F} } `summary()`
-#'   gives the measures of all parts. Each of `parts` holds, beside its `table`: `measures`, a
-#'   data frame of `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples
-#'   would change) and `chance` (what unrelated orders score); `tops`, a data frame of
-#'   `predictor`, `k`, the `share` of the resamples in which it is among the top k, and `lower`
-#'   and `upper`; `above`, a matrix: share of the resamples in which the row's predictor lies
-#'   above the column's, with `above_lower` and `above_upper`; `sets`, the chance-corrected
-#'   stability for every k with its interval. Limits of shares (Wilson 1927) and of `sets` say
-#'   what more resamples would change, not what other samples would.
+#'   probability `level`} \item{alone_lower, alone_upper}{the set for this predictor alone;
+#'   narrower} \item{spread_lower, spread_upper}{the middle nine tenths of its ranks over the
+#'   resamples: a description, not a confidence interval} \item{top_k}{one column per k of `top`:
+#'   share of the resamples in which it is among the top k} \item{tier}{1 is the top; within a
+#'   tier no predictor is shown to lie below the tier's first} \item{settled}{is its rank set a
+#'   single rank?} \item{above_floor}{does it lie above the noise floor? `NA` where [with_floor()]
+#'   has put none into the ranking, and for slices} \item{seed_error, seed_share, seed_lower,
+#'   seed_upper}{with `seeds`: standard deviation over the model's seeds, the share of its square
+#'   in that of `std_error`, and the limits of this share, by Fisher's F} } `summary()` gives the
+#'   measures of all parts. Each of `parts` holds, beside its `table`: `measures`, a data frame of
+#'   `measure`, `k`, `value`, `mc_error` (its Monte-Carlo error: what more resamples would change)
+#'   and `chance` (what unrelated orders score); `tops`, a data frame of `predictor`, `k`, the
+#'   `share` of the resamples in which it is among the top k, and `lower` and `upper`; `above`, a
+#'   matrix: share of the resamples in which the row's predictor lies above the column's, with
+#'   `above_lower` and `above_upper`; `sets`, the chance-corrected stability for every k with its
+#'   interval. Limits of shares (Wilson 1927) and of `sets` say what more resamples would change,
+#'   not what other samples would.
 #' @details *Rank sets and tiers* (Mogstad, Romano, Shaikh and Wilhelm 2024): the largest, over
 #'   all pairs, of the differences' distances from their means in the resamples, each over its
 #'   standard error, has a distribution; its `level` quantile c says which pairs of predictors are
-#'   told apart: `difference > c * error`. A rank set runs from one more than the number of
+#'   distinguished: `difference > c * error`. A rank set runs from one more than the number of
 #'   predictors shown to be above to what is left by those shown to be below. Percentiles of
 #'   resampled ranks do not cover where predictors tie, and are given as a spread only. Tiers:
 #'   from the top down, a predictor stays in the tier while it is not shown to lie below the
@@ -45,7 +45,7 @@
 #' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out
 #' of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time:
 #' with the correction of Nadeau and Bengio (2003) at twice the ratio of test to training rows,
-#' and pairs told apart by t quantiles over all pairs; approximate. Resampling of kind `"seeds"`
+#' and pairs distinguished by t quantiles over all pairs; approximate. Resampling of kind `"seeds"`
 #' shows the learner's own noise and says nothing of other samples: no rank sets. On rows given as
 #' data frames the errors are of training on other rows and measuring on these: that these are a
 #' sample as well is not in them.

@@ -9,9 +9,10 @@
 #'   `"subsample"`: a share of the rows, without replacement. `"folds"`: cross-validation, drawn
 #'   `times` over. `"time"`: rows before a point in time against those after it, `times` such
 #'   points. `"seeds"`: all rows every time; only the model's own random seed changes, so that its
-#'   noise can be told from the sample's.
+#'   noise is separated from the sample's.
 #' @param ... Must be empty.
-#' @param times Number of resamples; for `"folds"` how often the folds are drawn.
+#' @param times Number of resamples; for `"folds"` how often the folds are drawn. Default: 100
+#'   bootstrap draws or subsamples, 50 of the others.
 #' @param folds Number of folds.
 #' @param fraction Share of the rows in a subsample. Half, as for `"subsample"` by default, is what
 #'   frequencies of selection are defined on (Meinshausen and Buehlmann 2010).
@@ -32,14 +33,14 @@
 #' draw_resamples(demo_kiln()$train, "bootstrap", times = 5)
 #' @export
 draw_resamples <- function(
-    data, kind = "bootstrap", ..., times = 50, folds = 5, fraction = 0.5, strata = NULL,
+    data, kind = "bootstrap", ..., times = NULL, folds = 5, fraction = 0.5, strata = NULL,
     blocks = NULL, order = NULL, seed = 1) {
   data <- check_rows(data, "data")
   check_no_dots(..., .verb = "draw_resamples")
   kind <- check_choice(
     kind, c("bootstrap", "subsample", "folds", "time", "seeds"), "kind"
   )
-  times <- check_count(times, "times")
+  times <- check_count(if (is.null(times)) usual_times(kind) else times, "times")
   folds <- check_count(folds, "folds", least = 2)
   fraction <- check_fraction(fraction, "fraction")
   seed <- check_seed(seed)
@@ -80,6 +81,9 @@ draw_resamples <- function(
   }
   new_resamples(kind, drawn$inside, drawn$outside, data, blocks, seed)
 }
+
+# Rank sets rest on a quantile over bootstrap draws or subsamples, which takes more of them.
+usual_times <- function(kind) if (kind %in% c("bootstrap", "subsample")) 100L else 50L
 
 new_resamples <- function(kind, inside, outside, data, blocks, seed) {
   validate_resamples(new_record(

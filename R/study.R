@@ -1,6 +1,6 @@
 #' Set up a study: models, rows, target, metric
 #'
-#' A study holds what is being questioned. All other functions take one. Every model is checked
+#' A study holds the models and the rows. All other functions take one. Every model is checked
 #' once, here: its predictors must be in the data with the types and levels of training, it must
 #' predict every row, and a tree model's flat forest must say what the model itself says.
 #'

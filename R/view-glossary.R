@@ -5,37 +5,48 @@
 #'
 #' \describe{
 #'   \item{above floor}{the importance exceeds that of permuted copies at the family-wise level:
-#'   see [noise_floor()]} \item{background rows}{rows that stand for "value not known" in Shapley
-#'   values: see [rank_shapley()]} \item{constant}{the prediction without any predictor: the mean,
-#'   or the shares of the classes} \item{cost}{what a predictor costs, by the dictionary; never a
-#'   loss in score: see [read_dictionary()]} \item{counts}{numbers of predictors: see
-#'   [reduce_predictors()]} \item{decoy}{a permuted copy of a predictor: see [noise_floor()]}
-#'   \item{family}{predictors that belong together, by the dictionary} \item{form}{the variant of
-#'   a method: see [ranking]} \item{groups}{what is ranked as one: see [rank_permutation()]}
-#'   \item{holdout}{rows the models have not been trained on} \item{inference}{what an interval
-#'   speaks of: `model`, this fitted model on new rows; `learner`, this way of fitting; `rows`, a
-#'   description of these rows, without interval: see [ranking]} \item{left out}{rows outside a
-#'   resample: see [draw_resamples()]} \item{margin}{the loss in score one is ready to accept: see
-#'   [choose_set()]} \item{mean absolute Shapley value}{the mean over the rows of the size of a
-#'   predictor's Shapley value: see [rank_shapley()]} \item{nested cross-validation score}{the
-#'   score of the whole procedure, the choice of the number of predictors included: see
-#'   [choose_set()]} \item{noise floor}{the importance that permuted copies reach: see
-#'   [noise_floor()]} \item{oob}{training rows, each with only the trees that were not grown on
-#'   it} \item{optimistic}{better than it would be on new rows, since the same rows chose}
+#'   see [noise_floor()]}
+#'   \item{background rows}{rows that stand for "value not known" in Shapley values: see
+#'   [rank_shapley()]}
+#'   \item{constant}{the prediction without any predictor: the mean, or the shares of the classes}
+#'   \item{cost}{what a predictor costs, by the dictionary; never a loss in score: see
+#'   [read_dictionary()]}
+#'   \item{counts}{numbers of predictors: see [reduce_predictors()]}
+#'   \item{decoy}{a permuted copy of a predictor: see [noise_floor()]}
+#'   \item{family}{predictors that belong together, by the dictionary}
+#'   \item{form}{the variant of a method: see [ranking]}
+#'   \item{groups}{what is ranked as one: see [rank_permutation()]}
+#'   \item{holdout}{rows the models have not been trained on}
+#'   \item{inference}{what an interval speaks of: `model`, this fitted model on new rows;
+#'   `learner`, this way of fitting; `rows`, a description of these rows, without interval: see
+#'   [ranking]}
+#'   \item{left out}{rows outside a resample: see [draw_resamples()]}
+#'   \item{margin}{the loss in score one is ready to accept: see [choose_set()]}
+#'   \item{mean absolute Shapley value}{the mean over the rows of the size of a predictor's
+#'   Shapley value: see [rank_shapley()]}
+#'   \item{nested cross-validation score}{the score of the whole procedure, the choice of the
+#'   number of predictors included: see [choose_set()]}
+#'   \item{noise floor}{the importance that permuted copies reach: see [noise_floor()]}
+#'   \item{oob}{training rows, each with only the trees that were not grown on it}
+#'   \item{optimistic}{better than it would be on new rows, since the same rows chose}
 #'   \item{price}{loss in score against all predictors, or against a reference set; negative is
-#'   better: see [reduce_predictors()]} \item{random sets}{sets of as many predictors drawn at
-#'   random, for comparison} \item{rank set}{confidence set for a rank; joint ones hold for all
-#'   predictors at once: see [stability()]} \item{relative}{importance over the largest one}
-#'   \item{rows}{the set of rows a result was computed on: see [ranking]} \item{settled}{said of a
-#'   rank whose confidence set is that rank alone: see [stability()]} \item{share}{the
-#'   non-negative part of an importance over the sum of these} \item{skill}{by how much a score is
-#'   better than that of the constant; positive is better} \item{slice}{a part of the rows that is
-#'   ranked apart: see [rank_predictors()]} \item{spread}{the central part of the ranks over the
-#'   resamples: see [stability()]} \item{strata}{rows that are alike in what the other predictors
-#'   say of one: see [rank_permutation()]} \item{tier}{predictors that are not distinguished from
-#'   the first of the tier: see [stability()]} \item{twins}{predictors that carry much the same
-#'   information: see [find_twins()]} \item{untouched rows}{rows that took part in nothing so far:
-#'   see [confirm_set()]}
+#'   better: see [reduce_predictors()]}
+#'   \item{random sets}{sets of as many predictors drawn at random, for comparison}
+#'   \item{rank set}{confidence set for a rank; joint ones hold for all predictors at once: see
+#'   [stability()]}
+#'   \item{relative}{importance over the largest one}
+#'   \item{rows}{the set of rows a result was computed on: see [ranking]}
+#'   \item{settled}{said of a rank whose confidence set is that rank alone: see [stability()]}
+#'   \item{share}{the non-negative part of an importance over the sum of these}
+#'   \item{skill}{by how much a score is better than that of the constant; positive is better}
+#'   \item{slice}{a part of the rows that is ranked apart: see [rank_predictors()]}
+#'   \item{spread}{the central part of the ranks over the resamples: see [stability()]}
+#'   \item{strata}{rows that are alike in what the other predictors say of one: see
+#'   [rank_permutation()]}
+#'   \item{tier}{predictors that are not distinguished from the first of the tier: see
+#'   [stability()]}
+#'   \item{twins}{predictors that carry much the same information: see [find_twins()]}
+#'   \item{untouched rows}{rows that took part in nothing so far: see [confirm_set()]}
 #' }
 #' @seealso [flags], [ranking].
 #' @name glossary
@@ -47,26 +58,26 @@ NULL
 #'
 #' \describe{
 #'   \item{`aliased`}{a linear model gives the predictor no coefficient: others determine it. See
-#'     [rank_coefficients()]}
+#'   [rank_coefficients()]}
 #'   \item{`few refits`}{fewer than 25 bootstrap draws: the interval is not reliable. See
-#'     [rank_refit()]}
+#'   [rank_refit()]}
 #'   \item{`few repeats`}{fewer than 5 shuffles. See [rank_permutation()]}
 #'   \item{`identifier`}{the column looks like an identifier. See [check_data()]}
 #'   \item{`in-sample only`}{impurity importance on the rows the trees were grown on, and none on
-#'     rows they have not seen: likely an artefact of many possible splits. See [rank_impurity()]}
+#'   rows they have not seen: likely an artefact of many possible splits. See [rank_impurity()]}
 #'   \item{`many levels`}{so many levels that impurity favours the predictor. See [check_data()]}
 #'   \item{`nearly aliased`}{variance inflation above 1,000. See [rank_coefficients()]}
 #'   \item{`no effect on score`}{moves the predictions, but does not improve the score. See
-#'     [rank_shapley()]}
+#'   [rank_shapley()]}
 #'   \item{`no skill`}{the model is not shown to be better than the constant: the ranking may be
-#'     noise. See [score_models()]}
+#'   noise. See [score_models()]}
 #'   \item{`not above floor`}{does not exceed permuted copies. See [noise_floor()]}
-#'   \item{`not conditioned`}{the other predictors say nothing of this one, so that the conditional
-#'     shuffle is a marginal one. See [rank_permutation()]}
+#'   \item{`not conditioned`}{the other predictors say nothing of this one, so that the
+#'   conditional shuffle is a marginal one. See [rank_permutation()]}
 #'   \item{`not converged`}{sampling stopped at its limit before the precision asked for. See
-#'     [rank_shapley()]}
+#'   [rank_shapley()]}
 #'   \item{`possible leak`}{the predictor alone predicts the target almost perfectly. See
-#'     [check_data()]}
+#'   [check_data()]}
 #'   \item{`training rows`}{computed on rows the model was trained on: optimistic, without interval}
 #'   \item{`twin`}{strongly associated with another predictor. See [rank_permutation()]}
 #' }

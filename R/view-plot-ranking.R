@@ -11,7 +11,7 @@
 #' @return A ggplot.
 #' @section Reading the result: Dots further right matter more. Lines are intervals for this model
 #'   on new rows; where a line
-#'   touches zero the predictor cannot be told from one that does nothing. Impurity has no
+#'   touches zero the interval does not exclude zero. Impurity has no
 #'   interval, and is above zero even for noise.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)

@@ -202,7 +202,7 @@ name_step <- function(d, i, st) {
 #' @export
 plot.dreher_reduction <- function(x, ...) draw_now(x, ...)
 
-#' Draw twins: who can stand in for whom
+#' Draw twins: which predictors are redundant
 #'
 #' A half matrix of the predictors that have twins, each cell the association of two; clusters are
 #' boxed, those who stay are named in bold.

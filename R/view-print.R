@@ -173,7 +173,7 @@ format_checks <- function(x) {
         if (length(leak) == 1) "it" else "them", " out."
       )
     } else {
-      "Findings are reasons to look, not verdicts."
+      "Findings are reasons to check, not decisions."
     })
   )
 }

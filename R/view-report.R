@@ -1,7 +1,7 @@
 #' Write the report
 #'
-#' One HTML file that holds everything, pictures included: the answer first, then the questions in
-#' the order in which they should be asked.
+#' One HTML file that holds everything, pictures included: the answer first, then the steps in
+#' their order.
 #'
 #' @param study A [study()].
 #' @param ... Results to show, in any order: a [ranking], and results of [stability()],

@@ -15,7 +15,7 @@
 #'   `refit`}{names: what is predicted, the model that ranked, the model that was trained on the
 #'   set} \item{`predictors`, `left_out`}{names, in the order found; empty where nothing was
 #'   chosen} \item{`families`}{names of the families and their members in the set}
-#'   \item{`stands_for`}{predictors of the set and the twins that could stand in for them}
+#'   \item{`stands_for`}{predictors of the set and the twins that could replace them}
 #'   \item{`rule`, `margin`}{how it was chosen; `margin` with its unit, or null} \item{`metric`,
 #'   `better`}{the metric's name; `lower` or `higher`} \item{`score`, `all`,
 #'   `constant`}{cross-validated scores of the set, of all predictors and of none} \item{`price`,

@@ -696,6 +696,7 @@ fill_comments <- function(lines) {
           break
         }
         r <- substring(nxt, nchar(mark) + 1)
+        if (grepl("^ *\\\\item", r)) break
         if (starts(r) &&
             !(grepl("^   ", r) && grepl("^ *(@param|@return|[-*] |\\\\item)", rest))) {
           break

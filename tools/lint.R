@@ -32,6 +32,24 @@ if (any(grepl("version 14", version))) {
   if (status != 0) faults <- c(faults, "src: run make format")
 }
 
+# Spelling of help, vignettes, README and NEWS, and of the messages in the code.
+known <- readLines("inst/WORDLIST")
+misspelt <- spelling::spell_check_package(".", vignettes = TRUE)
+if (nrow(misspelt)) {
+  places <- vapply(misspelt$found, function(x) paste(head(x, 2), collapse = ", "), "")
+  faults <- c(faults, paste0("spelling: ", misspelt$word, " (", places, ")"))
+}
+messages <- unlist(lapply(list.files("R", "[.]R$", full.names = TRUE), function(f) {
+  data <- utils::getParseData(parse(f, keep.source = TRUE), includeText = TRUE)
+  text <- data$text[data$token == "STR_CONST"]
+  text[lengths(strsplit(text, " ", fixed = TRUE)) >= 4]
+}))
+messages <- gsub(
+  "`[^`]*`|\\\\\"[^\"]*\\\\\"|[a-z_.]+\\(|--[a-z-]+|\\\\n|<[^>]*>", " ", messages
+)
+odd <- spelling::spell_check_text(messages, ignore = known, lang = "en_GB")
+if (nrow(odd)) faults <- c(faults, paste0("spelling in a message: ", odd$word))
+
 cat(faults, sep = "\n")
 cat(length(faults), "faults in", length(files) + length(sources), "files\n")
 quit(status = length(faults) > 0)

@@ -100,7 +100,7 @@ test_that("without training rows, what needs them is left out and said so", {
   )
   expect_error(
     rank_predictors(st, by = "association"),
-    "None of the methods fits",
+    "No method applies",
     class = "dreher_error_study"
   )
 })

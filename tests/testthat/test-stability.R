@@ -285,8 +285,8 @@ test_that("with the study, reasons that the ranking does not hold are worked out
   plain <- summary(agreement(rk))
   expect_false(any(grepl("acts", plain$why)))
   told <- summary(agreement(rk, study = st))
-  expect_match(told$why[told$predictor == "bend"], "acts by itself, but not along a line")
-  expect_match(told$why[told$predictor == "partner"], "acts mostly together with others")
+  expect_match(told$why[told$predictor == "bend"], "non-linear main effect")
+  expect_match(told$why[told$predictor == "partner"], "mainly through interactions")
   expect_identical(told[names(told) != "why"], plain[names(plain) != "why"])
   # By definition: every value in every row.
   for (m in st$models[c("right", "straight")]) {
