@@ -36,7 +36,7 @@ Usage: dreher STEP [options]
 Steps:
   demo       run the whole example on made-up data
   rank       rank the predictors of saved models
-  stability  rank over resamples: how far can the order be trusted?
+  stability  rank over resamples, with confidence sets for the ranks
   reduce     score smaller sets, choose one, and confirm it on untouched rows
   compare    score sets of your own side by side
   confirm    compare a chosen set with all predictors on untouched rows

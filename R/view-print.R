@@ -153,7 +153,8 @@ format_checks <- function(x) {
     return(utils::capture.output(print(as_plain(x))))
   }
   head <- heading(paste0(
-    "Checked ", detail(x, "n_checked"), " columns for predicting ", detail(x, "target")
+    "Checked ", count_of(detail(x, "n_checked"), "column"), " for predicting ",
+    detail(x, "target")
   ))
   if (!nrow(x)) return(c(head, " No findings."))
   shown <- as_plain(x)[seq_len(min(nrow(x), 16)), ]
@@ -169,8 +170,8 @@ format_checks <- function(x) {
     "",
     wrap_lines(if (length(leak)) {
       paste0(
-        "Was ", list_words(leak), " known before ", detail(x, "target"), "? If not, leave ",
-        if (length(leak) == 1) "it" else "them", " out."
+        "Was ", list_words(leak), " known before ", detail(x, "target"),
+        "? If not, leave ", if (length(leak) == 1) "it" else "them", " out."
       )
     } else {
       "Findings are reasons to check, not decisions."

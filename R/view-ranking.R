@@ -43,7 +43,7 @@ assemble_ranking <- function(x, rows, most_models) {
   )
   c(
     heading(paste0("Ranking of the predictors of ", detail(x, "target"))),
-    shorten_words(unique(notes_of_settings(x, used)), 80), body,
+    unlist(lapply(unique(notes_of_settings(x, used)), break_note)), body,
     if (more > 0) {
       paste0("and ", count_of(more, "more model"), ": as.data.frame() shows all")
     },
@@ -82,6 +82,14 @@ notes_of_settings <- function(x, used) {
     }
   }
   notes
+}
+
+# A note too long for its line goes on below, under its first word.
+break_note <- function(note, width = 80) {
+  if (nchar(note, "width") <= width) return(note)
+  lead <- regmatches(note, regexpr("^ .{12}[^ ]* *", note))
+  words <- strwrap(substring(note, nchar(lead) + 1), width - nchar(lead))
+  paste0(c(lead, rep(strrep(" ", nchar(lead)), length(words) - 1)), words)
 }
 
 say_left_out <- function(skipped) {
