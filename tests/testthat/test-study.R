@@ -143,7 +143,7 @@ test_that("tables are read, and what was read is said", {
   writeLines(c("a;b;ort", "1,5;NA;K\u00f6ln", "2,5;4;Ulm"), file, useBytes = TRUE)
   expect_message(
     x <- read_rows(file),
-    "2 rows, 3 columns set apart by a semicolon",
+    "2 rows, 3 columns separated by a semicolon",
     class = "dreher_message_read"
   )
   expect_identical(x$a, c(1.5, 2.5))
