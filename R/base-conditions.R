@@ -69,6 +69,14 @@ list_words <- function(x) {
   paste(paste(x[-n], collapse = ", "), "and", x[n])
 }
 
+# Text of others on one line, without what a terminal would obey.
+printable <- function(x) {
+  x <- as.character(x)
+  odd <- !is.na(x) & !validUTF8(x)
+  x[odd] <- iconv(x[odd], "latin1", "UTF-8")
+  gsub("[[:cntrl:]\u0080-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069]+", " ", x, perl = TRUE)
+}
+
 describe_value <- function(x) {
   if (is.null(x)) return("NULL")
   shown <- if (is.atomic(x) && length(x) == 1) format(x) else NULL

@@ -12,40 +12,54 @@ map_pieces <- function(pieces, fun, ..., label = NULL) {
   }
   # Without workers a plain loop: errors keep their class and interrupts act at once.
   if (future::nbrOfWorkers() == 1) return(lapply(pieces, do_piece, ...))
-  future.apply::future_lapply(pieces, do_piece, ..., future.seed = NULL,
-                              future.packages = "dreher", future.scheduling = 4)
+  tryCatch(
+    future.apply::future_lapply(
+      pieces, do_piece, ..., future.seed = NULL, future.packages = "dreher",
+      future.scheduling = 4
+    ),
+    FutureError = function(e) {
+      stop_dreher(
+        "study", "A worker ended while at work.", conditionMessage(e),
+        "Is there too little memory? Use fewer workers."
+      )
+    }
+  )
 }
 
 # The same for long runs: a piece that fails is tried once more, in this process; the others go
 # on. With a run folder every finished piece is written down at once, and those written down
 # before are not done again.
 #
-# keys: a name per piece. narrow(piece, arguments): the arguments without what this piece does not
-# need, before they go to a worker. -> list(values (NULL where a piece failed), failed: data frame
-# of key and error)
+# keys: a name per piece. sound(key, value): is this what the piece gives? Asked of what a folder
+# holds. narrow(piece, arguments): the arguments without what this piece does not need, before
+# they go to a worker. -> list(values (NULL where a piece failed), failed: data frame of key and
+# error)
 run_pieces <- function(
-    pieces, keys, fun, ..., folder = NULL, about = NULL, label = NULL, narrow = NULL) {
+    pieces, keys, fun, ..., folder = NULL, about = NULL, sound = NULL, label = NULL,
+    narrow = NULL) {
   names(pieces) <- keys
   values <- stats::setNames(vector("list", length(pieces)), keys)
   errors <- stats::setNames(rep(NA_character_, length(pieces)), keys)
-  con <- NULL
+  run <- NULL
+  todo <- keys
   if (!is.null(folder)) {
-    con <- open_folder(folder, about)
-    on.exit(DBI::dbDisconnect(con))
-    known <- read_folder(con)
-    known <- known[intersect(names(known), keys)]
+    run <- open_folder(folder, about)
+    on.exit(close_folder(run))
+    known <- read_folder(run$con, keys, sound)
     values[names(known)] <- known
+    todo <- setdiff(keys, names(known))
   }
-  todo <- setdiff(keys, if (is.null(con)) character() else names(known))
   step <- progressr::progressor(steps = length(todo))
   settle <- function(key, got) {
     attempts <- 1L
-    if (!is.null(got$error)) {
+    if (!is.null(got$error) && !isTRUE(got$lethal)) {
       attempts <- 2L
       got <- try_piece(fun, pieces[[key]], ...)
     }
-    if (is.null(got$error)) values[[key]] <<- got$value else errors[[key]] <<- got$error
-    if (!is.null(con)) write_folder(con, key, got$value, got$seconds, attempts, got$error)
+    if (is.null(got$error)) values[key] <<- list(got$value) else errors[[key]] <<- got$error
+    if (!is.null(run)) {
+      write_folder(run$con, key, got$value, got$seconds, attempts, got$error)
+    }
     step(message = label)
   }
   if (future::nbrOfWorkers() == 1) {
@@ -74,49 +88,115 @@ try_piece <- function(fun, piece, ...) {
 }
 
 # As many pieces under way as there are workers; each is settled when it is done, whatever the
-# order.
+# order. A worker that ends while at work takes only its piece: the piece is tried once more, alone
+# on a new worker, and never in this process, which it would end as well.
 spread_pieces <- function(pieces, fun, settle, narrow, ...) {
   given <- list(...)
   if (is.null(narrow)) narrow <- function(piece, arguments) arguments
-  waiting <- names(pieces)
-  running <- list()
-  while (length(waiting) || length(running)) {
-    while (length(waiting) && length(running) < future::nbrOfWorkers()) {
-      key <- waiting[1]
-      waiting <- waiting[-1]
-      running[[key]] <- tryCatch(
-        future::futureCall(
-          try_piece,
-          args = c(list(fun, pieces[[key]]), narrow(pieces[[key]], given)),
-          globals = FALSE,
-          packages = "dreher",
-          seed = NULL,
-          conditions = character()
-        ),
-        error = function(e) conditionMessage(e)
+  start <- function(key) {
+    start_piece(fun, pieces[[key]], narrow(pieces[[key]], given))
+  }
+  left <- names(pieces)
+  lost <- character()
+  unstarted <- 0
+  while (length(left)) {
+    ended <- run_round(left, start, settle)
+    left <- ended$left
+    lost <- c(lost, ended$lost)
+    if (!length(left)) break
+    # Workers that cannot be started again leave the rest to this process.
+    unstarted <- if (ended$settled) 0 else unstarted + 1
+    restart_workers()
+    if (unstarted > 1) {
+      for (key in setdiff(left, lost)) {
+        settle(key, list(error = "no worker", seconds = NA_real_))
+      }
+      left <- character()
+    }
+  }
+  for (key in unique(lost)) {
+    ended <- run_round(key, start, settle)
+    if (ended$settled) next
+    settle(
+      key,
+      list(
+        error = "Its worker ended twice while at work on it. Is there too little memory?",
+        seconds = NA_real_,
+        lethal = TRUE
       )
+    )
+    restart_workers()
+  }
+  if (length(lost)) {
+    warn_dreher(
+      "workers",
+      paste0(
+        "A worker ended while at work, ", length(lost),
+        if (length(lost) == 1) " time" else " times", "; the piece ",
+        quote_some(unique(lost), 3), " was tried again."
+      ),
+      "Too little memory is the usual cause: use fewer workers."
+    )
+  }
+}
+
+start_piece <- function(fun, piece, arguments) {
+  tryCatch(
+    future::futureCall(
+      try_piece,
+      args = c(list(fun, piece), arguments),
+      globals = FALSE,
+      packages = "dreher",
+      seed = NULL,
+      conditions = character()
+    ),
+    error = function(e) NULL
+  )
+}
+
+# Pieces spread over the workers until all are settled or a worker ends. -> list(left: not begun,
+# lost: pieces whose worker ended, settled: was any)
+run_round <- function(keys, start, settle) {
+  running <- list()
+  lost <- character()
+  settled <- FALSE
+  broken <- FALSE
+  while (length(running) || (length(keys) && !broken)) {
+    while (length(keys) && !broken && length(running) < future::nbrOfWorkers()) {
+      begun <- start(keys[1])
+      broken <- is.null(begun)
+      if (broken) break
+      running[[keys[1]]] <- begun
+      keys <- keys[-1]
     }
     ready <- vapply(
-      running,
-      function(f) {
-        is.character(f) || tryCatch(future::resolved(f), error = function(e) TRUE)
-      },
-      NA
-    )  # a worker that died has no more to say
+      running, function(f) tryCatch(future::resolved(f), error = function(e) TRUE), NA
+    )
     for (key in names(running)[ready]) {
-      f <- running[[key]]
+      got <- tryCatch(future::value(running[[key]]), error = function(e) NULL)
       running[[key]] <- NULL
-      settle(
-        key,
-        if (is.character(f)) {
-          list(error = f)
-        } else {
-          tryCatch(future::value(f), error = function(e) {
-            list(error = conditionMessage(e), seconds = NA_real_)
-          })
-        }
-      )
+      if (is.null(got)) {
+        lost <- c(lost, key)
+        broken <- TRUE
+      } else {
+        settle(key, got)
+        settled <- TRUE
+      }
     }
     if (!any(ready)) Sys.sleep(0.005)
   }
+  list(left = keys, lost = lost, settled = settled)
+}
+
+# The user's plan, made anew.
+restart_workers <- function() {
+  plan <- future::plan("list")
+  tryCatch(
+    {
+      future::plan("sequential")
+      future::plan(plan)
+    },
+    error = function(e) NULL,
+    warning = function(w) NULL
+  )
 }

@@ -29,6 +29,7 @@ rank_resampled <- function(
     settings = settings,
     folder = run,
     about = about,
+    sound = sound_resample,
     label = "ranking over resamples",
     narrow = one_model
   )
@@ -228,6 +229,15 @@ rank_resample <- function(piece, st, several, slice, settings) {
     }
   }
   list(table = table, settings = measured, influence = influence)
+}
+
+# Is this what rank_resample() gives? Asked of what a run folder holds.
+sound_resample <- function(key, value) {
+  check_shape(value$table, ranking_columns, "piece")
+  check_shape(value$settings, c(n = "any", class = "character"), "piece")
+  is.data.frame(value$table) && is.data.frame(value$settings) &&
+    all(paste(value$table$model, value$table$resample, sep = "/") == key) &&
+    (is.null(value$influence) || is.matrix(value$influence) && is.double(value$influence))
 }
 
 # The rows a resample leaves out, as a set of rows; of kind "seeds" the holdout rows. They may lack

@@ -257,6 +257,7 @@ reduce_models <- function(st, plans, run) {
     fold_of = fold_of,
     folder = run,
     about = about,
+    sound = sound_reduction,
     label = "reducing",
     narrow = function(piece, arguments) {
       plan <- plans[[piece$model]]
@@ -426,6 +427,16 @@ reduce_piece <- function(piece, st, plans, fold_of) {
   score_sets(
     st, plan, inside, part$train[inner == piece$inner, , drop = FALSE], columns, key
   )
+}
+
+# Is this what reduce_piece() gives? Asked of what a run folder holds.
+sound_reduction <- function(key, value) {
+  scores <- function(x) is.double(x) && length(dim(x)) == 3
+  part <- strsplit(key, "/", fixed = TRUE)[[1]]
+  if (any(c("inner", "random") %in% part) && !is.list(value)) return(scores(value))
+  path <- is.list(value) && is.list(value$sets) && is.list(value$columns) &&
+    length(names(value$columns)) > 1 && all(vapply(value$columns, is.character, NA))
+  path && (is.null(value$predictions) || scores(value$predictions))
 }
 
 # The sets to score: no predictor, the points of the path, all; and what is scored beside them.

@@ -84,6 +84,7 @@ noise_floor <- function(
     settings = settings,
     folder = run,
     about = about,
+    sound = sound_decoys,
     label = "training with decoys",
     narrow = one_model
   )
@@ -339,6 +340,15 @@ rank_decoys <- function(piece, st, settings) {
   table$predictor[table$decoy] <- copied[of[table$decoy]]
   table$draw <- piece$draw
   table
+}
+
+# Is this what rank_decoys() gives? Asked of what a run folder holds.
+sound_decoys <- function(key, value) {
+  columns <- c("model", "method", "form", "rows", "slice", "predictor", "importance")
+  check_shape(
+    value, c(ranking_columns[columns], decoy = "logical", draw = "integer"), "piece"
+  )
+  is.data.frame(value) && all(paste(value$model, "decoys", value$draw, sep = "/") == key)
 }
 
 # d: all refits of one model, method and rows.

@@ -18,6 +18,12 @@ pieces_in <- function(folder) {
   DBI::dbReadTable(con, "pieces")
 }
 
+# A description as the bytes of a value, without the vectors.
+encode_node <- function(json) {
+  shape <- charToRaw(json)
+  c(charToRaw("drv1"), writeBin(length(shape), raw(), 4, "little"), shape)
+}
+
 # Runs code in a process of its own, which is killed as soon as the folder holds so many pieces.
 run_and_kill <- function(code, folder, after) {
   script <- tempfile(fileext = ".R")
@@ -166,23 +172,194 @@ test_that("pieces that fail are tried twice, recorded and said; the others go on
   )
 })
 
-test_that("a worker that dies takes nothing with it", {
-  main <- Sys.getpid()
+# A refit that ends its worker: always, or the first time only.
+lethal_study <- function(mark = NULL) {
+  third <- sum(few$strength[drawn$inside[[3]]])
   dies <- eval(bquote(function(model, data, predictors) {
-    if (Sys.getpid() != .(main)) tools::pskill(Sys.getpid(), 9)
+    first <- is.null(.(mark)) || !file.exists(.(mark))
+    if (Sys.getpid() != .(Sys.getpid()) && first && sum(data$strength) == .(third)) {
+      if (!is.null(.(mark))) file.create(.(mark))
+      tools::pskill(Sys.getpid(), 9)
+    }
     lm(strength ~ ., data)
   }))
-  odd <- study(
+  environment(dies) <- globalenv()
+  study(
     lm(strength ~ peak_temp + hold_minutes + grog_share, few),
     kiln$holdout,
     "strength",
     train = few,
     refit_with = dies
   )
+}
+
+test_that("a worker that dies takes nothing with it, and is replaced", {
   old <- future::plan("multisession", workers = 2)
   on.exit(future::plan(old))
-  rk <- rank_predictors(odd, by = "permutation", repeats = 3, resamples = drawn)
+  expect_warning(
+    rk <- rank_predictors(
+      lethal_study(tempfile()), by = "permutation", repeats = 3, resamples = drawn
+    ),
+    "A worker ended while at work, 1 time",
+    class = "dreher_warning_workers"
+  )
   expect_identical(as.data.frame(rk), as.data.frame(whole))
+  expect_equal(future::nbrOfWorkers(), 2, ignore_attr = TRUE)
+})
+
+test_that("a piece that ends every worker is given up, and the run comes to its end", {
+  old <- future::plan("multisession", workers = 2)
+  on.exit(future::plan(old))
+  folder <- tempfile("run")
+  suppressWarnings(rk <- rank_predictors(
+    lethal_study(), by = "permutation", repeats = 3, resamples = drawn, run = folder
+  ))
+  expect_identical(detail(rk, "failed")$resample, 3L)
+  expect_match(detail(rk, "failed")$error, "Its worker ended twice")
+  expect_identical(sort(unique(rk$resample)), c(1L, 2L, 4L, 5L, 6L))
+  expect_identical(sum(is.na(pieces_in(folder)$error)), 5L)
+})
+
+# ---- what a folder holds is data, whoever wrote it ----
+
+folder_of_run <- function() {
+  folder <- tempfile("run")
+  rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn, run = folder)
+  folder
+}
+
+alter_folder <- function(folder, sql, params = NULL) {
+  con <- DBI::dbConnect(
+    RSQLite::SQLite(), file.path(folder, "run.sqlite"), synchronous = NULL
+  )
+  on.exit(DBI::dbDisconnect(con))
+  DBI::dbExecute(con, sql, params = params)
+}
+
+resume <- function(folder) {
+  rank_predictors(st, by = "permutation", repeats = 3, resamples = drawn, run = folder)
+}
+
+test_that("values come back from bytes to the bit, and only plain data become bytes", {
+  values <- list(
+    1:3, c(NA, NaN, Inf, -0, pi), c("\u00e4", NA, "", "a\"\n"), NULL, list(NULL, list()),
+    matrix(1:6, 2, dimnames = list(NULL, letters[1:3])), iris, mtcars, c(TRUE, NA),
+    structure(array(1 / 3, c(2, 2, 2)), failed = data.frame(set = 1L, error = "x")),
+    factor(c("u", NA), levels = c("v", "u")), character(), as.raw(0:3)
+  )
+  for (value in values) expect_identical(decode_value(encode_value(value)), value)
+  for (value in list(mean, quote(a), new.env(), Sys.Date(), list(1, y ~ x), 1i)) {
+    expect_error(encode_value(value), class = "dreher_error_internal")
+  }
+})
+
+test_that("altered bytes are errors or other data, never anything that runs or grows", {
+  bytes <- encode_value(list(table = iris[1:4, ], m = matrix(1, 2, 2), s = letters))
+  with_stream(1, "bytes", for (i in 1:2000) {
+    altered <- bytes
+    at <- sample(length(bytes), 3)
+    altered[at] <- as.raw(sample(0:255, 3, replace = TRUE))
+    value <- tryCatch(decode_value(altered), error = function(e) NULL)
+    if (!is.null(value)) expect_lt(as.numeric(object.size(value)), 1e6)
+  })
+  for (json in c(
+    '{"type":"integer","length":2000000000}', '{"type":"closure","length":1}',
+    '{"type":"list","length":1000000000,"items":[]}', '[1]', '"https://example.org"'
+  )) {
+    expect_error(decode_value(encode_node(json)))
+  }
+  of_class <- paste0(
+    '{"type":"integer","length":1,',
+    '"attributes":{"class":{"type":"character","length":1}}}'
+  )
+  bad <- c(
+    encode_node(of_class), writeBin(1L, raw(), 4, "little"),
+    writeBin(12L, raw(), 4, "little"), charToRaw("dreher_study")
+  )
+  expect_error(decode_value(bad), "may not have")
+})
+
+test_that("damaged, emptied and foreign pieces are computed again, and that is said", {
+  folder <- folder_of_run()
+  whole_blob <- pieces_in(folder)$result[[2]]
+  damage <- list(
+    list("UPDATE pieces SET result = zeroblob(100) WHERE key = 'lm/2'", NULL),
+    list("UPDATE pieces SET result = NULL WHERE key = 'lm/2'", NULL),
+    list("UPDATE pieces SET result = 'text' WHERE key = 'lm/2'", NULL),
+    list("UPDATE pieces SET checksum = NULL WHERE key = 'lm/2'", NULL),
+    list("UPDATE pieces SET result = ? WHERE key = 'lm/2'", list(list({
+      whole_blob[length(whole_blob) - 9] <- xor(
+        whole_blob[length(whole_blob) - 9], as.raw(1)
+      )
+      whole_blob
+    }))),
+    list("UPDATE pieces SET result = ? WHERE key = 'lm/2'", list(list(serialize(1, NULL)))),
+    # Sound bytes, but of another shape, or of another piece.
+    list("UPDATE pieces SET result = ?, checksum = ? WHERE key = 'lm/2'", {
+      bytes <- encode_value(list(table = 3, settings = "x"))
+      list(list(bytes), checksum("lm/2", bytes))
+    }),
+    list("UPDATE pieces SET result = ?, checksum = ? WHERE key = 'lm/2'", {
+      bytes <- pieces_in(folder)$result[[1]]
+      list(list(bytes), checksum("lm/2", bytes))
+    })
+  )
+  for (one in damage) {
+    alter_folder(folder, one[[1]], one[[2]])
+    expect_warning(again <- resume(folder), "1 damaged piece: \"lm/2\"")
+    expect_identical(again, whole)
+  }
+})
+
+test_that("a folder prepared by somebody else runs nothing", {
+  mark <- tempfile("ran")
+  trap <- eval(bquote(structure(list(), class = "trap", f = function() {
+    file.create(.(mark))
+  })))
+  folder <- folder_of_run()
+  alter_folder(
+    folder,
+    "UPDATE pieces SET result = ? WHERE key = 'lm/1'",
+    list(list(serialize(trap, NULL)))
+  )
+  suppressWarnings(expect_identical(resume(folder), whole))
+  for (sql in c(
+      "CREATE TRIGGER t AFTER INSERT ON pieces BEGIN DELETE FROM about; END",
+      "CREATE VIEW v AS SELECT load_extension('x.so')", "CREATE TABLE other (a)",
+      "PRAGMA user_version = 1"
+    )) {
+    folder <- folder_of_run()
+    alter_folder(folder, sql)
+    expect_error(resume(folder), "not of this format", class = "dreher_error_study")
+  }
+  expect_false(file.exists(mark))
+})
+
+test_that("one process at a time works in a folder; readers and moves do not matter", {
+  folder <- folder_of_run()
+  held <- lock_folder(folder)
+  expect_error(
+    resume(folder), paste0("By process ", Sys.getpid(), " on "), class = "dreher_error_study"
+  )
+  DBI::dbDisconnect(held)
+  moved <- tempfile("moved")
+  expect_true(file.rename(folder, moved))
+  expect_identical(resume(moved), whole)
+  # A reader who holds the file for a while is waited for.
+  alter_folder(moved, "DELETE FROM pieces WHERE key = 'lm/4'")
+  script <- tempfile(fileext = ".R")
+  ready <- tempfile()
+  writeLines(c(
+    paste0("file <- ", deparse(file.path(moved, "run.sqlite"))),
+    "con <- DBI::dbConnect(RSQLite::SQLite(), file)",
+    "DBI::dbExecute(con, 'BEGIN EXCLUSIVE')",
+    paste0("file.create(", deparse(ready), ")"),
+    "Sys.sleep(2)",
+    "DBI::dbExecute(con, 'COMMIT')"
+  ), script)
+  system2(file.path(R.home("bin"), "Rscript"), script, wait = FALSE, stdout = FALSE)
+  for (i in 1:200) if (!file.exists(ready)) Sys.sleep(0.05)
+  expect_identical(resume(moved), whole)
 })
 
 test_that(
@@ -215,9 +392,7 @@ test_that(
     DBI::dbExecute(con, "UPDATE about SET value = '0.0.1' WHERE name = 'version'")
     DBI::dbDisconnect(con)
     expect_error(
-      rank_predictors(
-        st, by = "permutation", repeats = 3, resamples = drawn, run = folder
-      ),
+      resume(folder),
       "other version",
       class = "dreher_error_study"
     )
@@ -241,8 +416,9 @@ test_that(
       "cannot be made",
       class = "dreher_error_input"
     )
-    full <- open_folder(tempfile("run"), list(data = "x"))
-    on.exit(DBI::dbDisconnect(full))
+    opened <- open_folder(tempfile("run"), list(data = "x"))
+    on.exit(close_folder(opened))
+    full <- opened$con
     DBI::dbExecute(full, "PRAGMA max_page_count = 5")  # a disk that is full
     expect_error(
       write_folder(full, "a", runif(1e5), 1, 1L),
@@ -250,7 +426,7 @@ test_that(
       class = "dreher_error_input"
     )
     write_folder(full, "b", 1, 1, 1L)
-    expect_identical(read_folder(full), list(b = 1))
+    expect_identical(read_folder(full, c("a", "b")), list(b = 1))
     expect_error(
       rank_predictors(st, run = folder), "for rankings over", class = "dreher_error_input"
     )
