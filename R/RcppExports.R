@@ -21,11 +21,8 @@ breadth_first <- function(left, right, column) {
     .Call(`_dreher_breadth_first`, left, right, column)
 }
 
-#' @rdname reader_parts
-#' @param x Numbers.
-#' @export
-just_below <- function(x) {
-    .Call(`_dreher_just_below`, x)
+doubles_below <- function(x) {
+    .Call(`_dreher_doubles_below`, x)
 }
 
 round_single <- function(x) {

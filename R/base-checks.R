@@ -16,14 +16,17 @@ check_choice <- function(x, choices, arg, several = FALSE) {
   unique(x)
 }
 
-check_count <- function(x, arg, least = 1, most = Inf) {
-  fits <- is.numeric(x) && length(x) == 1 && !is.na(x) && x == round(x) && x >= least &&
-    x <= most
+# What may be repeated, drawn or shown; more than that is a slip of the pen.
+most_counted <- 1e6
+
+check_count <- function(x, arg, least = 1, most = most_counted) {
+  plain <- is.numeric(x) && !is.object(x) && length(x) == 1 && !is.na(x)
+  fits <- plain && x == round(x) && x >= least && x <= most
   if (!fits) {
-    bound <- if (is.finite(most)) {
-      paste0(" from ", least, " to ", format(most))
-    } else {
+    bound <- if (most == most_counted && !(plain && x > most)) {
       paste0(", at least ", least)
+    } else {
+      paste0(" from ", least, " to ", format(most, big.mark = ",", scientific = FALSE))
     }
     stop_input(
       paste0("`", arg, "` must be a single whole number", bound, "."),
@@ -57,12 +60,41 @@ check_string <- function(x, arg) {
   x
 }
 
+# Names of columns: text, one or more, each once.
+check_names <- function(x, arg) {
+  if (!is.character(x) || !length(x) || anyNA(x)) {
+    stop_input(
+      paste0("`", arg, "` must be names of columns."),
+      paste0("Given: ", describe_value(x), ".")
+    )
+  }
+  twice <- unique(x[duplicated(x)])
+  if (length(twice)) {
+    stop_input(
+      paste0("`", arg, "` names ", quote_some(twice), " more than once."),
+      todo = "Name each column once."
+    )
+  }
+  x
+}
+
 check_class <- function(x, class, arg, made_by) {
   if (!inherits(x, class)) {
     stop_input(paste0("`", arg, "` must be made by ", made_by, "."),
                paste0("Given: ", class(x)[1], "."))
   }
   invisible(x)
+}
+
+# Values in their order, as text: numbers by size, text in an order that is the same on every
+# machine, whatever its language.
+sort_text <- function(x) {
+  if (is.character(x)) sort(x, method = "radix") else as.character(sort(x))
+}
+
+# A factor, the levels of text in that order.
+text_factor <- function(x) {
+  if (is.character(x)) factor(x, levels = sort_text(unique(x))) else factor(x)
 }
 
 # A table of rows: a data frame with at least one row and distinct column names, as a plain
@@ -151,14 +183,16 @@ check_no_dots <- function(..., .verb) {
   )
 }
 
+most_threads <- 256L
+
 # Number of threads for the loops in C++: argument, then option, then environment, then 2;
 # one when the work is already spread over workers.
 check_threads <- function(threads) {
   if (is.null(threads)) {
     stated <- getOption("dreher.threads", Sys.getenv("DREHER_THREADS", "2"))
     threads <- suppressWarnings(as.integer(stated))
-    if (is.na(threads) || threads < 1) threads <- 2L
+    if (is.na(threads) || threads < 1 || threads > most_threads) threads <- 2L
     if (future::nbrOfWorkers() > 1) threads <- 1L
   }
-  check_count(threads, "threads")
+  check_count(threads, "threads", most = most_threads)
 }

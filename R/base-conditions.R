@@ -8,13 +8,15 @@
 #
 # A message has three parts: what was wrong and where, what was given, what to do.
 
-stop_dreher <- function(kind, problem, given = NULL, todo = NULL, data = list()) {
+stop_dreher <- function(
+    kind, problem, given = NULL, todo = NULL, data = list(), parent = NULL) {
   parts <- c(problem, if (!is.null(given)) c(x = given), if (!is.null(todo)) c(i = todo))
   # Messages quote names the user chose; they are text, never templates.
   rlang::abort(
     parts,
     class = c(paste0("dreher_error_", kind), "dreher_error"),
     call = user_call(),
+    parent = parent,
     !!!data
   )
 }

@@ -43,7 +43,7 @@ find_known_rows <- function(data, known) {
   n <- length(other)
   repeated <- sum(duplicated(other) | duplicated(other, fromLast = TRUE))
   share <- if (repeated < n) stats::qbeta(0.95, repeated + 1, n - repeated) else 1
-  same <- n > 1 && length(own) == n && identical(sort(own), sort(other))
+  same <- n > 1 && length(own) == n && identical(sort_text(own), sort_text(other))
   list(found = found, count = sum(found), by_chance = length(own) * repeated / n,
        beyond = same || sum(found) > stats::qbinom(0.99, length(own), share))
 }

@@ -68,6 +68,7 @@ demo_loans <- function(folder = system.file("extdata", package = "dreher")) {
 }
 
 read_demo <- function(name, folder, classes) {
+  check_string(folder, "folder")
   parts <- c("train", "holdout", "untouched")
   tables <- lapply(stats::setNames(nm = parts), function(part) {
     d <- read_rows(file.path(folder, paste0(name, "_", part, ".csv")), quiet = TRUE)

@@ -183,7 +183,7 @@ command_stability <- function(given) {
   )
   # What is asked beside the ranking has run folders of its own.
   beside <- function(name) if (!is.null(given$run)) file.path(given$run, name)
-  slice <- if (!is.null(given$slice)) stats::reformulate(sprintf("`%s`", given$slice))
+  slice <- if (!is.null(given$slice)) stats::as.formula(call("~", as.name(given$slice)))
   rank_over <- function(resamples, run) {
     tell_progress(rank_predictors(
       st, by = by, slice = slice, resamples = resamples, run = run, seed = given$seed
@@ -421,7 +421,7 @@ command_confirm <- function(given) {
 write_tables <- function(results, folder, format) {
   for (name in names(results)) {
     if (!is.null(results[[name]])) {
-      write_results(results[[name]], file.path(folder, paste0(name, ".", format)))
+      save_table(results[[name]], file.path(folder, paste0(name, ".", format)))
     }
   }
 }
@@ -429,6 +429,6 @@ write_tables <- function(results, folder, format) {
 print_table <- function(x, format) {
   file <- tempfile(fileext = paste0(".", format))
   on.exit(unlink(file))
-  write_results(x, file)
+  save_table(x, file)
   writeLines(readLines(file, warn = FALSE, encoding = "UTF-8"))
 }

@@ -75,10 +75,11 @@ new_encoded <- function(
 
 # What an encoder returns, as a data frame with one row per row; its faults are said in its name.
 run_encoder <- function(encode, data, name) {
-  out <- tryCatch(encode(data), error = function(e) {
+  out <- tryCatch(call_user(encode, data), error = function(e) {
     stop_input(
-      paste0("The encoder of model \"", name, "\" failed: ", conditionMessage(e)),
-      todo = "It is called with the predictors' columns, without the target."
+      paste0("The encoder of model \"", name, "\" failed on ", nrow(data), " rows."),
+      todo = "It is called with the predictors' columns, without the target.",
+      parent = e
     )
   })
   stated <- attr(out, "stems_from")

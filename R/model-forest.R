@@ -51,6 +51,20 @@ flat_forest <- function(
     set_size = rep(0L, length(column)), set_side = integer(), base = rep(0, nrow(value)),
     inbag = NULL, link = "identity", stretch = 1, boosted = NULL, single = FALSE) {
   link <- check_choice(link, forest_links, "link")
+  if (!is.matrix(value) || !is.numeric(value)) {
+    stop_input(
+      "`value` must be a matrix of numbers, outputs x nodes.",
+      paste0("Given: ", describe_value(value), ".")
+    )
+  }
+  check_nodes(
+    list(
+      column = column, threshold = threshold, left = left, right = right, missing = missing,
+      owner = owner, set_from = set_from, set_size = set_size
+    ),
+    list(root = root, weight = weight, set_side = set_side, base = base, stretch = stretch),
+    ncol(value), columns
+  )
   forest <- structure(
     list(
       root = as.integer(root),
@@ -86,6 +100,36 @@ flat_forest <- function(
     )
   }
   forest
+}
+
+# Arrays of the right kind and length, before anything is made of them. nodes: one entry each per
+# node; others: of lengths of their own.
+check_nodes <- function(nodes, others, values, columns) {
+  numbers <- c(nodes, others)
+  odd <- names(numbers)[!vapply(numbers, function(x) is.numeric(x) && is.null(dim(x)), NA)]
+  if (length(odd)) {
+    stop_input(
+      paste0("`", odd[1], "` must be numbers."),
+      paste0("Given: ", describe_value(numbers[[odd[1]]]), ".")
+    )
+  }
+  whole <- setdiff(names(numbers), c("threshold", "weight", "base", "stretch"))
+  gaps <- whole[vapply(numbers[whole], anyNA, NA)]
+  if (length(gaps)) stop_input(paste0("`", gaps[1], "` has missing entries."))
+  size <- lengths(nodes)
+  if (length(unique(size)) > 1) {
+    stop_input(
+      "The arrays of nodes differ in length.",
+      paste0(paste0("`", names(size), "` has ", size, collapse = ", "), ".")
+    )
+  }
+  if (values != size[1]) {
+    stop_input(
+      "`value` must have a column for each node.",
+      paste0("It has ", values, "; there are ", size[1], " nodes.")
+    )
+  }
+  check_names(columns, "columns")
 }
 
 #' @export

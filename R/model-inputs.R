@@ -37,8 +37,32 @@
 #' @name reader_parts
 #' @export
 new_inputs <- function(predictors, levels = list(), missing = FALSE, also = character()) {
+  if (!is.character(predictors) || length(predictors)) check_names(predictors, "predictors")
+  known <- is.list(levels) && all(vapply(levels, function(l) is.null(l) || is.character(l), NA))
+  if (!known || (length(levels) && is.null(names(levels)))) {
+    stop_input(
+      "`levels` must be a list of text, named like the predictors.",
+      paste0("Given: ", describe_value(levels), ".")
+    )
+  }
+  flags <- is.logical(missing) && !anyNA(missing) && length(missing) >= 1
+  if (!flags) {
+    stop_input(
+      "`missing` must be TRUE or FALSE.", paste0("Given: ", describe_value(missing), ".")
+    )
+  }
   levels <- stats::setNames(lapply(predictors, function(p) levels[[p]]), predictors)
   list(predictors = predictors, levels = levels, missing = missing, also = also)
+}
+
+#' @rdname reader_parts
+#' @param x Numbers.
+#' @export
+just_below <- function(x) {
+  if (!is.numeric(x)) {
+    stop_input("`x` must be numbers.", paste0("Given: ", describe_value(x), "."))
+  }
+  doubles_below(x)
 }
 
 # Columns that were ordered factors in training, where the model's terms say so: a file holds

@@ -203,7 +203,7 @@ refit_model.lm <- function(model, data, target, predictors, seed = 1, threads = 
   if (inherits(model, "glm")) {
     if (model$family$family %in% c("binomial", "quasibinomial") &&
         !is.factor(data[[target]])) {
-      data[[target]] <- factor(data[[target]])
+      data[[target]] <- text_factor(data[[target]])
     }
     return(stats::glm(
       formula, family = model$family, data = data, control = model$control

@@ -148,7 +148,7 @@ refit_model.dreher_own_predict <- function(
   terms <- stats::terms(model$formula)
   formula <- kept_terms(terms, target, predictors)
   if (family_of(own)$family %in% c("binomial", "quasibinomial")) {
-    data[[target]] <- factor(data[[target]])
+    data[[target]] <- text_factor(data[[target]])
   }
   keep <- setdiff(names(call), c("", "formula", "data", "model", "x", "y", "fit", "G"))
   args <- reusable_arguments(call, keep, environment(model$formula), class)

@@ -115,7 +115,7 @@ refit_model.randomForest <- function(
   )
   if (!is.null(args$mtry)) args$mtry <- min(model$mtry, length(predictors))
   y <- data[[target]]
-  if (model$type == "classification") y <- factor(y)
+  if (model$type == "classification") y <- text_factor(y)
   x <- data[predictors]
   with_stream(
     seed,

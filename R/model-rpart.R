@@ -169,7 +169,7 @@ refit_model.rpart <- function(
   formula <- plain_formula(target, predictors)
   rows <- data[c(target, predictors)]
   if (model$method == "class" && !is.factor(rows[[target]])) {
-    rows[[target]] <- factor(rows[[target]])
+    rows[[target]] <- text_factor(rows[[target]])
   }
   control <- model$control
   control$xval <- 0

@@ -38,7 +38,7 @@ find_alike <- function(st, least = 0.9) {
 # Ranks, missing values in the middle; a factor of up to 20 levels as indicators.
 rank_columns <- function(x) {
   if (is.character(x) || is.factor(x)) {
-    x <- droplevels(factor(x))
+    x <- droplevels(text_factor(x))
     if (nlevels(x) > 20 || nlevels(x) < 2) return(NULL)
     return(fill_gaps(
       outer(as.character(x), if (nlevels(x) == 2) levels(x)[1] else levels(x), "==") + 0

@@ -62,7 +62,7 @@ importance_methods <- function() {
   )
   own <- lapply(own, new_method)
   names(own) <- vapply(own, `[[`, "", "name")
-  c(own, mget(sort(ls(added_methods)), added_methods))
+  c(own, mget(sort_text(ls(added_methods)), added_methods))
 }
 
 method_names <- function() names(importance_methods())

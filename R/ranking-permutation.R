@@ -132,7 +132,7 @@ rank_permutation <- function(
   if (!identical(repeats, "auto") && !identical(repeats, "all")) {
     repeats <- check_count(repeats, "repeats")
   }
-  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
+  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2, most = .Machine$integer.max)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   form <- check_choice(form, c("difference", "ratio"), "form")

@@ -44,7 +44,16 @@ rank_predictors <- function(
     background = 100, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_predictors", ..., threads = threads)
   by <- check_choice(by, method_names(), "by", several = TRUE)
-  settings <- list(repeats = repeats, background = background, level = level, seed = seed)
+  settings <- list(
+    repeats = if (identical(repeats, "auto") || identical(repeats, "all")) {
+      repeats
+    } else {
+      check_count(repeats, "repeats")
+    },
+    background = check_background(background),
+    level = check_fraction(level, "level"),
+    seed = check_seed(seed)
+  )
   applying <- pair_up(st, names(pick_models(st, models)), by, settings)
   if (!is.null(resamples)) {
     return(rank_resampled(

@@ -102,7 +102,7 @@ rank_shapley <- function(
     value = "background", background = 100, max_rows = NULL, scale = "auto",
     precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_shapley", ..., threads = threads)
-  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2)
+  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2, most = .Machine$integer.max)
   of <- check_choice(of, c("prediction", "score"), "of", several = TRUE)
   value <- check_choice(value, c("background", "cover"), "value")
   scale <- check_choice(scale, c("auto", "prediction", "link"), "scale")
@@ -166,9 +166,15 @@ check_shapley_request <- function(rows, of, value) {
   }
 }
 
-draw_background <- function(st, background, seed) {
+# A number of training rows, or rows.
+check_background <- function(background) {
   if (is.data.frame(background)) return(check_rows(background, "background"))
-  background <- check_count(background, "background")
+  check_count(background, "background", most = .Machine$integer.max)
+}
+
+draw_background <- function(st, background, seed) {
+  background <- check_background(background)
+  if (is.data.frame(background)) return(background)
   train <- need_train(st, "Shapley importance (for its background rows)")
   chosen <- with_stream(
     seed,

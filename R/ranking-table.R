@@ -255,7 +255,8 @@ ranking_details <- function(ranking, part = NULL, ...) {
   check_class(ranking, "dreher_ranking", "ranking", "a rank_*() function")
   check_no_dots(..., .verb = "ranking_details")
   if (is.null(part)) return(attr(ranking, "details"))
-  detail(ranking, check_string(part, "part"))
+  known <- names(attr(ranking, "details"))
+  detail(ranking, check_choice(part, known, "part"))
 }
 
 #' The values behind each row of data

@@ -61,6 +61,16 @@ choose_set <- function(
   rule <- check_choice(rule, set_rules, "rule")
   curve <- pick_curve(reduction, model)
   st <- reduction$study
+  check_margin(margin, st)
+  if (!is.null(count)) {
+    count <- check_count(count, "count", least = 0)
+    if (rule != "count") {
+      stop_input(
+        paste0("`count` is for rule = \"count\"; the rule is \"", rule, "\"."),
+        todo = "Leave one of them out."
+      )
+    }
+  }
   asked_rule <- list(
     name = rule,
     margin = if (rule %in% c("within", "cheapest")) check_margin(margin, st),
@@ -233,10 +243,9 @@ check_rule <- function(curve, reduction, rule) {
     if (is.null(rule$count)) {
       stop_input("The rule \"count\" needs `count`, the number of predictors.")
     }
-    if (!is.numeric(rule$count) || length(rule$count) != 1 ||
-        !rule$count %in% curve$settings$points) {
+    if (!rule$count %in% curve$settings$points) {
       stop_input(
-        paste0("A set of ", describe_value(rule$count), " predictors was not scored."),
+        paste0("A set of ", rule$count, " predictors was not scored."),
         paste0("Scored: ", paste(curve$settings$points, collapse = ", "), "."),
         "Give `reduce_predictors(counts = )` the numbers you want."
       )
@@ -447,10 +456,7 @@ as.character.dreher_set <- function(x, ...) x$predictors
 
 #' @export
 formula.dreher_set <- function(x, ...) {
-  stats::reformulate(
-    if (length(x$predictors)) paste0("`", x$predictors, "`") else "1",
-    as.name(x$study$target)
-  )
+  plain_formula(x$study$target, x$predictors, globalenv())
 }
 
 #' @export

@@ -191,7 +191,7 @@ frame_with_news <- function(st, model, data, arg, news) {
   out <- frame_of(st, model, data, arg)
   for (p in news) {
     out[[p]] <- if (is.character(st$train[[p]])) {
-      factor(data[[p]], levels = sort(unique(st$train[[p]])))
+      factor(data[[p]], levels = sort_text(unique(st$train[[p]])))
     } else if (is.logical(data[[p]])) {
       as.double(data[[p]])
     } else {

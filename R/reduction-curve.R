@@ -182,13 +182,13 @@ random_band <- function(st, curve) {
   drawn <- matrix(losses_of_sets(st, curve, curve$random), S)
   own <- losses_of_sets(st, curve, curve$outer[[1]])
   sets <- random_sets(c(curve$plan, list(settings = curve$settings)), curve$model)
-  sets <- matrix(vapply(sets, function(s) rlang::hash(sort(s)), ""), S)
+  sets <- matrix(vapply(sets, function(s) rlang::hash(sort_text(s)), ""), S)
   at <- match(as.character(points), names(curve$columns))
   for (j in seq_along(points)) {
     known <- is.finite(drawn[, j])
     if (!any(known)) next
     # Of few predictors the same set is drawn again, or the path's own.
-    path <- rlang::hash(sort(curve$columns[[at[j]]]))
+    path <- rlang::hash(sort_text(curve$columns[[at[j]]]))
     others <- which(known & !duplicated(sets[, j]) & sets[, j] != path)
     share <- if (length(others) && is.finite(own[at[j]])) {
       (1 + sum(drawn[others, j] <= own[at[j]])) / (length(others) + 1)

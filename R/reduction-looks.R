@@ -8,7 +8,7 @@ looks_here <- new.env(parent = emptyenv())
 looks_here$all <- list()
 
 set_print <- function(set) {
-  rlang::hash(c(set$study$target, set$refit, sort(as.character(set$predictors))))
+  rlang::hash(c(set$study$target, set$refit, sort_text(set$predictors)))
 }
 
 # All looks that are known where this set is: one per date and rows.

@@ -43,6 +43,7 @@ refit_on <- function(set, rows = NULL, ..., study = NULL, seed = NULL) {
 
 # What a set read from a file lacks, from the study it is used with.
 set_of_study <- function(set, study) {
+  if (!is.null(study)) check_class(study, "dreher_study", "study", "study()")
   if (!inherits(set, "dreher_set_file")) {
     return(check_class(set, "dreher_set", "set", "choose_set()"))
   }
@@ -51,7 +52,6 @@ set_of_study <- function(set, study) {
       "A set read from a file needs `study`, the study whose model is to be trained."
     )
   }
-  check_class(study, "dreher_study", "study", "study()")
   need_train(study, "Using a set read from a file")
   model <- study$models[[check_choice(set$refit, names(study$models), "the set's model")]]
   if (!identical(set$target, study$target)) {

@@ -61,6 +61,7 @@ find_twins <- function(
     data <- need_train(st, "Finding twins")
   }
   if (is.null(predictors)) predictors <- if (is.null(st)) names(data) else st$predictors
+  check_names(predictors, "predictors")
   check_columns(data, predictors, "predictors", "The predictor")
   a <- associate_all(data[predictors])
   cluster <- cluster_alike(a, threshold)
@@ -364,7 +365,7 @@ how_replaceable <- function(predictor, data, seed) {
     data[known, setdiff(names(data), predictor), drop = FALSE],
     function(v) {
       if (is.character(v) || is.factor(v)) {
-        factor(ifelse(is.na(v), "(missing)", as.character(v)))
+        text_factor(ifelse(is.na(v), "(missing)", as.character(v)))
       } else {
         v <- as.double(v)
         v[is.na(v)] <- stats::median(v, na.rm = TRUE)
@@ -373,7 +374,7 @@ how_replaceable <- function(predictor, data, seed) {
     }
   ))
   if (is.character(y) || is.factor(y) || is.logical(y)) {
-    y <- factor(as.character(y))
+    y <- text_factor(as.character(y))
     p <- ranger::ranger(
       x = x,
       y = y,

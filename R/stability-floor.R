@@ -68,7 +68,12 @@ noise_floor <- function(
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   chosen <- pick_models(st, models)
-  settings <- list(repeats = repeats, background = background, level = 0.95, seed = seed)
+  settings <- list(
+    repeats = check_count(repeats, "repeats"),
+    background = check_background(background),
+    level = 0.95,
+    seed = seed
+  )
   pairs <- pair_up(st, names(chosen), by, settings)$pairs
   pieces <- pieces_of_floor(st, pairs, refits, conditional, seed)
   about <- if (!is.null(run)) {

@@ -18,8 +18,8 @@
 #'   extrapolated, 0 to 1; lists of different length are allowed. `agreement_shares()`: sum over
 #'   the predictors of the smaller of their two shares, 0 to 1, 1 where all shares are the same:
 #'   predictors weigh as much as they matter; a share is the non-negative part of an importance
-#'   over the sum of these. `NA` where a ranking is all ties (correlations) or nothing in it is
-#'   positive (shares).
+#'   over the sum of these. `NA` where a ranking is all ties (correlations, overlap) or
+#'   nothing in it is positive (shares).
 #' @section Errors: Importances that are no numbers, of different length without names, or of
 #'   fewer than 2 common predictors; `top` beyond them.
 #' @references Kendall, M. (1945). The treatment of ties in ranking problems.
@@ -67,10 +67,16 @@ agreement_top <- function(a, b, top) {
 #' @export
 agreement_overlap <- function(a, b, persistence = 0.9) {
   persistence <- check_fraction(persistence, "persistence")
+  check_importances(a, "a")
+  check_importances(b, "b")
   if (is.null(names(a)) != is.null(names(b))) {
     stop_input("`a` and `b` must both have names, or neither.")
   }
-  if (is.null(names(a))) names(a) <- names(b) <- seq_along(a)
+  if (all_tied(a) || all_tied(b)) return(NA_real_)
+  if (is.null(names(a))) {
+    names(a) <- seq_along(a)
+    names(b) <- seq_along(b)
+  }
   overlap_lists(ordered_names(a), ordered_names(b), persistence)
 }
 
@@ -80,6 +86,8 @@ agreement_shares <- function(a, b) {
   two <- match_two(a, b)
   sum(pmin(shares_of(two$a), shares_of(two$b)))
 }
+
+all_tied <- function(x) length(x) > 1 && length(unique(x[!is.na(x)])) < 2
 
 ordered_names <- function(x) names(x)[!is.na(x)][order(-x[!is.na(x)])]
 
@@ -91,13 +99,29 @@ straddles <- function(x, k) {
 
 top_of <- function(x, k) order(-x, stats::runif(length(x)))[seq_len(k)]
 
-match_two <- function(a, b) {
-  if (!is.numeric(a) || !is.numeric(b)) {
+check_importances <- function(x, arg) {
+  if (!is.numeric(x) || is.object(x) || !length(x)) {
     stop_input(
-      "`a` and `b` must be numbers.",
-      paste0("Given: ", describe_value(if (is.numeric(a)) b else a), ".")
+      paste0("`", arg, "` must be numbers, one for each predictor."),
+      paste0("Given: ", describe_value(x), ".")
     )
   }
+  if (any(is.infinite(x))) {
+    stop_input(
+      paste0("`", arg, "` must hold finite numbers, or NA where a predictor is lacking."),
+      paste0("The first infinite one is number ", which(is.infinite(x))[1], ".")
+    )
+  }
+  if (anyDuplicated(names(x))) {
+    stop_input(paste0(
+      "`", arg, "` names ", quote_some(names(x)[duplicated(names(x))][1]), " twice."
+    ))
+  }
+}
+
+match_two <- function(a, b) {
+  check_importances(a, "a")
+  check_importances(b, "b")
   if (!is.null(names(a)) && !is.null(names(b))) b <- b[names(a)]
   if (length(a) != length(b)) {
     stop_input(

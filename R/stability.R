@@ -97,7 +97,7 @@ stability <- function(
   check_no_dots(..., .verb = "stability")
   persistence <- check_fraction(persistence, "persistence")
   level <- check_fraction(level, "level")
-  for (k in top) check_count(k, "top")
+  check_tops(top)
   about <- detail(ranking, "resamples")
   table <- as_plain(ranking)
   if (is.null(about) || all(is.na(table$resample))) {
@@ -185,6 +185,16 @@ importance_matrix <- function(d) {
   )
   out[cbind(match(d$resample, draws), match(d$predictor, predictors))] <- d$importance
   out
+}
+
+check_tops <- function(top) {
+  if (is.null(top)) return(invisible())
+  if (!is.numeric(top) || is.object(top) || !length(top)) {
+    stop_input(
+      "`top` must hold whole numbers, at least 1.", paste0("Given: ", describe_value(top), ".")
+    )
+  }
+  for (k in top) check_count(k, "top")
 }
 
 stability_part <- function(d, about, offsets, top, persistence, level) {

@@ -75,8 +75,16 @@ read_dictionary <- function(file) {
   out[c("predictor", "label", "family", "unit", "cost", "use", "sensitive")]
 }
 
-fill_dictionary <- function(dictionary, predictors) {
+fill_dictionary <- function(dictionary, predictors, columns) {
   d <- if (is.null(dictionary)) NULL else read_dictionary(dictionary)
+  strange <- setdiff(d$predictor, c(columns, predictors))
+  if (length(strange)) {
+    warn_dreher(
+      "dictionary",
+      paste0("The dictionary names what is no column of `data`: ", quote_some(strange), "."),
+      "Are the names written as in the data?"
+    )
+  }
   left <- setdiff(predictors, d$predictor)
   rbind(d, if (length(left)) read_dictionary(data.frame(predictor = left)))
 }

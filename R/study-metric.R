@@ -170,9 +170,9 @@ user_score <- function(metric, truth, p, weight = NULL) {
     seen <- if (length(metric$classes) == 2) p[, metric$positive] else p
   }
   value <- if (is.null(weight)) {
-    metric$fun(truth, seen)
+    call_metric(metric$fun, truth, seen)
   } else {
-    metric$fun(truth, seen, weights = weight)
+    call_metric(metric$fun, truth, seen, weights = weight)
   }
   if (!is.numeric(value) || length(value) != 1 || is.na(value)) {
     stop_input(
@@ -181,6 +181,16 @@ user_score <- function(metric, truth, p, weight = NULL) {
     )
   }
   as.double(value)
+}
+
+call_metric <- function(fun, truth, ...) {
+  tryCatch(call_user(fun, truth, ...), error = function(e) {
+    stop_input(
+      paste0("`metric` failed on ", length(truth), " rows."),
+      todo = "It is called with the truth and the predictions of a model; see ?study.",
+      parent = e
+    )
+  })
 }
 
 # Is the truth of these rows enough to compute the metric at all?

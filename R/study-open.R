@@ -11,6 +11,15 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
       ordered_columns(object), model_inputs(object, NULL)$levels, st, name
     )
   }
+  if (!length(inputs$predictors)) {
+    stop_model(
+      paste0("Model \"", name, "\" takes in no predictor: there is nothing to rank."),
+      todo = paste0(
+        "Leave it out. Is it a constant prediction, a single leaf, or a model whose ",
+        "coefficients were all dropped?"
+      )
+    )
+  }
   strays <- setdiff(inputs$predictors, names(st$data))
   if (st$target %in% inputs$predictors) {
     stop_model(paste0(
@@ -52,7 +61,11 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
       model$forest <- forest
     }
   }
-  if (!again) predict_model(st, model, st$data)  # every row must get a prediction
+  if (!again) {
+    if (is.null(model$forest)) check_leaves_rows(st, model)
+    all <- predict_model(st, model, st$data)  # every row must get a prediction
+    if (is.null(model$forest)) check_steady(st, model, all)
+  }
   if (!again && own_reader) check_level_order(st, model)
   model
 }

@@ -14,6 +14,9 @@ predict_model <- function(st, model, data, arg = "data") {
   predict_aligned(st, model, model_rows(st, model, data, arg))
 }
 
+# Squares of larger numbers overflow.
+largest_number <- 1e150
+
 # The rows as the model wants them.
 model_rows <- function(st, model, data, arg = "data") {
   if (model$own_reader) return(align_rows(data, model$inputs, model$name, arg))
@@ -32,21 +35,97 @@ predict_aligned <- function(st, model, rows) {
     }
     return(out)
   }
-  out <- tryCatch(model$predict(model$object, rows), error = function(e) {
+  say <- function(rows) call_user(model$predict, model$object, rows)
+  out <- tryCatch(say(rows), error = function(e) {
     if (inherits(e, "dreher_error")) stop(e)
-    stop_model(
-      paste0(
-        if (model$own_reader) "Model" else "`predict_with` of model", " \"", model$name,
-        "\" failed on the rows: ", conditionMessage(e)
-      ),
-      todo = paste0(
-        "Are the columns there in the types and levels of training, and without gaps ",
-        "it does not take?"
-      )
-    )
+    stop_prediction(model, rows, say, e)
   })
   if (is.matrix(out) && !is.null(model$classes)) colnames(out) <- model$classes
   check_predictions(out, rows, st, model$name)
+}
+
+# A prediction that failed: of which model, on which row, and why.
+stop_prediction <- function(model, rows, say, e) {
+  row <- if (nrow(rows) <= 1e5) first_failing_row(say, rows) else NA
+  stop_model(
+    paste0(
+      if (model$own_reader) "Model" else "`predict_with` of model", " \"", model$name,
+      "\" failed on ", if (nrow(rows) == 1) "the row" else paste("the", nrow(rows), "rows"),
+      "."
+    ),
+    if (!is.na(row) && nrow(rows) > 1) paste0("The first row it fails on alone is row ", row, "."),
+    paste0(
+      "Are the columns there in the types and levels of training, and without gaps ",
+      "it does not take?"
+    ),
+    parent = e
+  )
+}
+
+# A model that changes its input by reference would change the user's data: asked of a copy of a few
+# rows, before all are. What else fails here is said when all rows are predicted.
+check_leaves_rows <- function(st, model) {
+  part <- few_rows(model_rows(st, model, st$data))$rows
+  plain <- function(rows) lapply(rows, function(x) x[seq_along(x)])
+  as_given <- plain(part)
+  tryCatch(call_user(model$predict, model$object, part), error = function(e) NULL)
+  if (!identical(plain(part), as_given)) {
+    stop_unsteady(model, "changes the rows it is given", "Let it work on a copy.")
+  }
+}
+
+few_rows <- function(rows) {
+  at <- unique(round(seq(1, nrow(rows), length.out = min(nrow(rows), 10))))
+  part <- rows[at, , drop = FALSE]
+  attr(part, "row.names") <- .set_row_names(nrow(part))
+  list(at = at, rows = part)
+}
+
+# A model is a function of one row: the same row must get the same prediction, whichever rows come
+# with it, in whichever order, however often it is asked. all: what it said of all rows.
+check_steady <- function(st, model, all) {
+  few <- few_rows(model_rows(st, model, st$data))
+  n <- length(few$at)
+  differs <- function(a, b) any(abs(a - b) > 1e-5 * (1 + abs(b)))
+  ask <- function(seed) {
+    set.seed(seed)
+    predict_aligned(st, model, few$rows)
+  }
+  first <- call_user(ask, 1)
+  if (differs(call_user(ask, 2), first)) {
+    stop_unsteady(
+      model,
+      "is random: the same rows get other predictions when asked again",
+      "Give `predict_with` a function that sets a seed first."
+    )
+  }
+  if (differs(predict_aligned(st, model, few$rows[n:1, , drop = FALSE]), first[n:1, ])) {
+    stop_unsteady(
+      model, "depends on the order of the rows", "Let it predict each row by itself."
+    )
+  }
+  # Not every function takes a single row, and none has to.
+  alone <- tryCatch(
+    predict_aligned(st, model, few$rows[1, , drop = FALSE]), error = function(e) first[1, ]
+  )
+  if (differs(alone, first[1, ]) || differs(all[few$at, ], first)) {
+    stop_unsteady(
+      model,
+      "predicts a row otherwise when other rows come with it",
+      "Let it predict each row by itself; scale by the training rows, not by its input."
+    )
+  }
+}
+
+stop_unsteady <- function(model, what, todo) {
+  stop_model(
+    paste0(
+      if (model$own_reader) "Model" else "`predict_with` of model", " \"", model$name, "\" ",
+      what, "."
+    ),
+    "Importances of such predictions would be noise of the model's own.",
+    todo
+  )
 }
 
 # Whatever a model or a user's function returns, as rows x outputs; or an error that says which
@@ -84,6 +163,16 @@ check_predictions <- function(p, rows, st, name) {
     p <- matrix(as.double(p), n, 1)
   } else {
     p <- class_matrix(p, st, name, fault)
+  }
+  vast <- which(is.finite(rowSums(p)) & rowSums(abs(p) > largest_number) > 0)
+  if (length(vast)) {
+    stop_model(
+      paste0(
+        "Model \"", name, "\" predicts ", format(p[vast[1], 1], digits = 3), " for row ",
+        vast[1], ": its loss is beyond what numbers hold."
+      ),
+      todo = "Look at the predictors of that row; an absurd value stands there."
+    )
   }
   gaps <- which(!is.finite(rowSums(p)))
   if (length(gaps)) {

@@ -27,7 +27,7 @@ fit_on <- function(st, model, train, predictors, seed, key) {
       read_refit(
         model,
         with_stream(
-          seed, c("fit", key), own(users_object(model$object), data, predictors)
+          seed, c("fit", key), call_user(own, users_object(model$object), data, predictors)
         ),
         data[predictors]
       )
@@ -51,8 +51,8 @@ fit_on <- function(st, model, train, predictors, seed, key) {
           "Model \"", model$name, "\" could not be trained again on ", length(predictors),
           " predictors (", paste(key, collapse = ", "), ")."
         ),
-        conditionMessage(e),
-        "Give `study(refit_with = )` a function that fits the model."
+        todo = "Give `study(refit_with = )` a function that fits the model.",
+        parent = e
       )
     }
   )
@@ -85,7 +85,7 @@ takes_rows_as_they_are <- function(fit, model, encode, rows) {
 fit_fails_on <- function(model, fit, data) {
   tryCatch(
     {
-      model$predict(fit, data)
+      call_user(model$predict, fit, data)
       NULL
     },
     error = conditionMessage
@@ -130,7 +130,7 @@ predict_set <- function(st, model, train, test, predictors, seed, key) {
 
 predict_fit <- function(st, model, fit, test, predictors) {
   rows <- test[predictors]
-  p <- tryCatch(model$predict(fit, rows), error = function(e) {
+  p <- tryCatch(call_user(model$predict, fit, rows), error = function(e) {
     stop_model(
       paste0(
         "Model \"", model$name, "\", trained again on ", length(predictors),

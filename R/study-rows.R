@@ -38,6 +38,15 @@ given_rows <- function(evaluation) structure(evaluation, class = "dreher_rows")
 pick_rows <- function(st, rows) {
   if (is.data.frame(rows)) {
     rows <- check_rows(rows, "rows")
+    if (nrow(rows) < 3) {
+      stop_input(
+        paste0(
+          "`rows` has ", nrow(rows), if (nrow(rows) == 1) " row" else " rows",
+          "; at least 3 are needed."
+        ),
+        todo = "Give more rows: the intervals come from how rows differ."
+      )
+    }
     check_columns(rows, st$target, "rows", "The target")
     check_target(rows[[st$target]], st$target, "rows")
     if (st$task == "classification") {
@@ -91,9 +100,10 @@ check_target <- function(y, target, arg) {
       "Drop the rows without a target."
     )
   }
-  if (is.numeric(y) && any(!is.finite(y))) {
+  if (is.numeric(y) && any(!is.finite(y) | abs(y) > largest_number)) {
     stop_input(paste0(
-      "The target \"", target, "\" is not finite in row ", which(!is.finite(y))[1],
+      "The target \"", target, "\" is not finite, or beyond 1e150, in row ",
+      which(!is.finite(y) | abs(y) > largest_number)[1],
       " of `", arg, "`."
     ))
   }
@@ -134,7 +144,7 @@ slice_rows <- function(several, slice) {
     of <- as.character(evaluation$data[[column]])
     of[is.na(of)] <- "missing"
     values <- union(
-      as.character(sort(unique(evaluation$data[[column]]))), if ("missing" %in% of) "missing"
+      sort_text(unique(evaluation$data[[column]])), if ("missing" %in% of) "missing"
     )
     if (length(values) > 50) {
       stop_input(

@@ -18,6 +18,7 @@
 read_rows <- function(file, ..., quiet = FALSE) {
   check_no_dots(..., .verb = "read_rows")
   check_string(file, "file")
+  check_flag(quiet, "quiet")
   check_text_file(file)
   read <- function(...) {
     data.table::fread(

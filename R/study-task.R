@@ -26,7 +26,7 @@ order_of_classes <- function(y, y_train, known) {
     } else if (is.logical(y)) {
       c("FALSE", "TRUE")
     } else {
-      as.character(sort(unique(y)))
+      sort_text(unique(y[!is.na(y)]))
     }
   }
   met <- union(if (!is.null(y_train)) levels_of(y_train), levels_of(y))
@@ -50,6 +50,11 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
   }
   check_tasks(task, tasks, models, target)
   if (task == "regression") {
+    if (!is.null(positive)) {
+      stop_input(
+        "`positive` is for classes; the target holds numbers.", todo = "Leave it out."
+      )
+    }
     return(list(task = task, classes = NULL, positive = NULL, convert = function(y, ...) {
       as.double(y)
     }))

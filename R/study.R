@@ -85,6 +85,13 @@ study <- function(
   target <- check_string(target, "target")
   check_row_roles(data, target, weights, blocks, "data")
   if (!is.null(train)) check_row_roles(train, target, weights, blocks, "train")
+  if (!is.null(predictors)) {
+    check_names(predictors, "predictors")
+    check_columns(data, predictors, "data", "The predictor")
+    if (any(predictors %in% c(target, weights, blocks))) {
+      stop_input("`predictors` names the target, or the column of weights or blocks.")
+    }
+  }
   predict_with <- match_functions(predict_with, names(models), "predict_with")
   refit_with <- match_functions(refit_with, names(models), "refit_with")
   encode <- match_functions(encode, names(models), "encode")
@@ -105,6 +112,7 @@ study <- function(
   )
   data[[target]] <- kind$convert(data[[target]], target, "data")
   if (!is.null(train)) train[[target]] <- kind$convert(train[[target]], target, "train")
+  check_enough(data, train, target, kind)
   st <- new_study(list(
     models = list(), data = data, train = train, target = target, task = kind$task,
     classes = kind$classes, positive = kind$positive,
@@ -117,16 +125,67 @@ study <- function(
   opened <- lapply(stats::setNames(nm = names(models)), function(m) {
     open_model(st, m, models[[m]], predict_with[[m]])
   })
+  warn_roles(opened, c(weights = weights, blocks = blocks))
   used <- unique(unlist(lapply(opened, function(m) m$inputs$predictors)))
   used <- c(intersect(names(data), used), setdiff(used, names(data)))
   validate_study(derive_study(
     st,
     models = opened,
     predictors = used,
-    dictionary = fill_dictionary(dictionary, used),
+    dictionary = fill_dictionary(dictionary, used, names(data)),
     seen = if (is.null(train)) FALSE else find_seen_rows(data, train),
     fingerprint = rlang::hash(c(table_print(data), table_print(train), target))
   ))
+}
+
+# Enough rows, and a target that varies in them.
+check_enough <- function(data, train, target, kind) {
+  n <- nrow(data)
+  if (n < 3) {
+    stop_input(
+      paste0("`data` has ", n, if (n == 1) " row" else " rows", "; at least 3 are needed."),
+      todo = "Give more rows: the intervals come from how rows differ."
+    )
+  }
+  if (n < 10) {
+    warn_dreher("rows", paste0("`data` has ", n, " rows."), "Intervals from so few are rough.")
+  }
+  if (kind$task == "regression" && length(unique(data[[target]])) < 2) {
+    stop_input(
+      paste0("The target \"", target, "\" has a single value in `data`."),
+      todo = "Give rows in which it varies: there is nothing to predict."
+    )
+  }
+  unseen <- if (kind$task == "classification" && !is.null(train)) {
+    setdiff(as.character(unique(data[[target]])), as.character(train[[target]]))
+  }
+  if (length(unseen)) {
+    warn_dreher(
+      "classes",
+      paste0(
+        if (length(unseen) > 1) "Classes " else "Class ", quote_some(unseen), " of `data` ",
+        if (length(unseen) > 1) "are" else "is", " not in `train`."
+      ),
+      "Models trained on `train` again cannot predict it."
+    )
+  }
+}
+
+# A column may be a predictor and say what rows count; it is said.
+warn_roles <- function(models, roles) {
+  for (role in names(roles)) {
+    users <- names(Filter(function(m) roles[[role]] %in% m$inputs$predictors, models))
+    if (length(users)) {
+      warn_dreher(
+        "roles",
+        paste0(
+          "Column \"", roles[[role]], "\" is the column of ", role, ", and a predictor of model ",
+          quote_some(users), "."
+        ),
+        "Was it meant to be both?"
+      )
+    }
+  }
 }
 
 # The target, weights and blocks of one table of rows.

@@ -22,6 +22,17 @@
 #' @export
 write_results <- function(x, file, ...) {
   check_no_dots(..., .verb = "write_results")
+  if (!inherits(x, result_classes)) {
+    stop_input(
+      "`x` must be a ranking or another result of dreher.",
+      paste0("Given: ", class(x)[1], ".")
+    )
+  }
+  save_table(x, file)
+}
+
+# Also of tables that are no result of their own.
+save_table <- function(x, file) {
   check_string(file, "file")
   ending <- tolower(tools::file_ext(file))
   if (!ending %in% table_formats) {
@@ -68,6 +79,11 @@ write_results <- function(x, file, ...) {
   )
   invisible(file)
 }
+
+result_classes <- paste0("dreher_", c(
+  "ranking", "scores", "checks", "stability", "agreement", "floor", "twins",
+  "reduction", "set", "comparison", "confirmation"
+))
 
 table_formats <- c("csv", "json", "xlsx")
 

@@ -132,9 +132,8 @@ as.character.dreher_set_file <- function(x, ...) x$predictors
 
 #' @export
 formula.dreher_set_file <- function(x, ...) {
-  stats::reformulate(
-    if (length(x$predictors)) paste0("`", x$predictors, "`") else "1", as.name(x$target)
-  )
+  # Names from a file are names, never code.
+  plain_formula(x$target, x$predictors, globalenv())
 }
 
 # Looks of this session at which the set was compared.

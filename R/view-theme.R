@@ -14,6 +14,14 @@ hairline <- "#E4E0D8"
 #'   ggplot2::geom_point() + theme_dreher()
 #' @export
 theme_dreher <- function(base_size = 13) {
+  fits <- is.numeric(base_size) && length(base_size) == 1 && is.finite(base_size) &&
+    base_size > 0 && base_size <= 1000
+  if (!fits) {
+    stop_input(
+      "`base_size` must be a single number of points, up to 1,000.",
+      paste0("Given: ", describe_value(base_size), ".")
+    )
+  }
   ggplot2::theme_minimal(base_size = base_size) + ggplot2::theme(
     plot.background = ggplot2::element_rect(fill = paper, colour = NA),
     panel.background = ggplot2::element_rect(fill = paper, colour = NA),

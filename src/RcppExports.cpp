@@ -69,14 +69,14 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// just_below
-Rcpp::NumericVector just_below(Rcpp::NumericVector x);
-RcppExport SEXP _dreher_just_below(SEXP xSEXP) {
+// doubles_below
+Rcpp::NumericVector doubles_below(Rcpp::NumericVector x);
+RcppExport SEXP _dreher_doubles_below(SEXP xSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
-    rcpp_result_gen = Rcpp::wrap(just_below(x));
+    rcpp_result_gen = Rcpp::wrap(doubles_below(x));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -498,7 +498,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_hash_text", (DL_FUNC) &_dreher_hash_text, 2},
     {"_dreher_forest_fault", (DL_FUNC) &_dreher_forest_fault, 1},
     {"_dreher_breadth_first", (DL_FUNC) &_dreher_breadth_first, 3},
-    {"_dreher_just_below", (DL_FUNC) &_dreher_just_below, 1},
+    {"_dreher_doubles_below", (DL_FUNC) &_dreher_doubles_below, 1},
     {"_dreher_round_single", (DL_FUNC) &_dreher_round_single, 1},
     {"_dreher_forest_predict", (DL_FUNC) &_dreher_forest_predict, 3},
     {"_dreher_forest_ends", (DL_FUNC) &_dreher_forest_ends, 3},

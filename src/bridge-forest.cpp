@@ -25,11 +25,8 @@ Rcpp::List breadth_first(Rcpp::IntegerVector left, Rcpp::IntegerVector right,
 }
 
 // The largest double below each x: a library's `x < cut` becomes our `x <= just_below(cut)`.
-//' @rdname reader_parts
-//' @param x Numbers.
-//' @export
 // [[Rcpp::export]]
-Rcpp::NumericVector just_below(Rcpp::NumericVector x) {
+Rcpp::NumericVector doubles_below(Rcpp::NumericVector x) {
   Rcpp::NumericVector out(x.size());
   dreher::next_below(x.begin(), x.size(), out.begin());
   return out;

@@ -1,5 +1,7 @@
 #include "model-document.h"
 
+#include <algorithm>
+#include <clocale>
 #include <cmath>
 #include <cstdint>
 #include <cstdlib>
@@ -61,6 +63,9 @@ double parse_number(const char* bytes, std::size_t size, std::size_t* at) {
     ++n;
   }
   token[n] = '\0';
+  // strtod() asks the locale for the decimal sign; a document always writes a point.
+  const char sign = std::localeconv()->decimal_point[0];
+  if (sign != '.') std::replace(token, token + n, '.', sign);
   char* end = nullptr;
   const double x = std::strtod(token, &end);
   if (n == 0 || end != token + n) throw Broken{"a number cannot be read"};

@@ -53,7 +53,7 @@ test_that("rows met before are told from coincidences", {
   expect_true(all(is.na(rk$lower)))
   nf <- noise_floor(st, refits = 19)
   expect_identical(unique(nf$table$rows), "train")
-  expect_match(paste(format_floor(nf), collapse = " "), "asked of training rows")
+  expect_match(paste(format_floor(nf), collapse = " "), "on training rows")
   expect_false(all(is.na(floor_says(nf, rk))))
   expect_warning(
     study(f, rbind(h, d[1:20, ]), "strength", train = d), "20 of the 100 rows"
@@ -146,7 +146,7 @@ test_that("one predictor, few rows and a rare level do not lose everything", {
   )
   ps <- choose_set(reduce_predictors(one, folds = 4, repeats = 1))
   expect_identical(ps$predictors, "speed")
-  expect_identical(say_set(ps), "The only predictor stays.")
+  expect_identical(say_set(ps), "The only predictor is kept.")
   small <- study(
     lm(mpg ~ wt + hp + qsec, mtcars[1:22, ]),
     mtcars[23:32, ],
@@ -462,13 +462,13 @@ test_that("twins are told each way, and thinning checks what is lost", {
   tells <- stats::setNames(tw$tells$tells, tw$tells$predictor)
   expect_gt(tells[["state"]], 0.9)
   expect_lt(tells[["big"]], 0.2)
-  expect_match(paste(format_twins(tw), collapse = " "), "could not stand in for it")
+  expect_match(paste(format_twins(tw), collapse = " "), "could not +replace it")
   expect_match(
     paste(format_twins(find_twins(iris[-3])), collapse = " "),
-    "Petal.Width stays.*Sepal.Length stays too"
+    "Petal.Width is kept.*Sepal.Length is kept too"
   )  # one that nobody tells beside one that does
   expect_match(
-    paste(format_twins(find_twins(mtcars)), collapse = " "), "tell 74 to 86 % of it"
+    paste(format_twins(find_twins(mtcars)), collapse = " "), "predict 74 to 86 % of it"
   )
   # The difference of two twins is the signal: neither can go.
   gap <- data.frame(planned = stats::runif(240, 0, 100))

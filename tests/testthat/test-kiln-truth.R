@@ -49,7 +49,7 @@ test_that("a leak is reported as suspicious, in the ranking and in its sentence"
   expect_false(any(grepl("leak", rk$flag[-1])))
   expect_match(
     paste(format_ranking(rk), collapse = " "),
-    "Was Ring tone when struck known before the target?",
+    "Ring tone when struck predicts the target almost perfectly alone. Was it known",
     fixed = TRUE
   )
 })
@@ -77,7 +77,7 @@ test_that(
         ),
         "st <- study(models, kiln$holdout[1:80, ], 'strength', train = d)",
         "rk <- rank_predictors(st, background = 20, seed = 5)",
-        "rd <- reduce_predictors(st, folds = 3, times = 1, inner_folds = 2, seed = 5)",
+        "rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, seed = 5)",
         paste0(
           "saveRDS(list(as.data.frame(rk), as.data.frame(rd), ",
           "as.data.frame(choose_set(rd, model = 'f'))), commandArgs(TRUE)[2])"

@@ -79,8 +79,8 @@ test_that("conditional values stand beside the plain ones and equal their defini
     class = "dreher_error_input"
   )
   expect_error(
-    rank_permutation(st, conditional = "yes"),
-    "TRUE or FALSE",
+    rank_permutation(st, shuffle = "yes"),
+    "must be one of",
     class = "dreher_error_input"
   )
 })

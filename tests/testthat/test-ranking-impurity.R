@@ -188,7 +188,7 @@ test_that(
         count[, t] == 0
       })
       expect_equal(own("oob", "covariance"), oob$covariance, tolerance = 1e-10)
-      expect_equal(own("oob", "gain"), oob$skill, tolerance = 1e-10)
+      expect_equal(own("oob", "gain"), oob$gain, tolerance = 1e-10)
       out <- slow_held_out(
         f,
         as.matrix(d[few]),
@@ -199,7 +199,7 @@ test_that(
         function(t) rep(TRUE, 40)
       )
       expect_equal(own("holdout", "covariance"), out$covariance, tolerance = 1e-10)
-      expect_equal(own("holdout", "gain"), out$skill, tolerance = 1e-10)
+      expect_equal(own("holdout", "gain"), out$gain, tolerance = 1e-10)
     }
     # Classes add up to the value of all together.
     rk <- rank_impurity(st, rows = "oob")

@@ -393,7 +393,7 @@ test_that("terms of a linear model are exchanged as predictions of shuffled rows
     )) {
     m <- st$models[[1]]
     open <- open_shuffle(st, m, model_rows(st, m, st$data))
-    units <- shuffle_units(st, m, "predictor")
+    units <- shuffle_units(st, m, NULL)
     units$pair <- m$inputs$predictors[1:2]
     apart <- which(!vapply(units, function(u) is.null(separate_terms(m, u)), NA))
     expect_gt(length(apart), 1)
@@ -512,7 +512,7 @@ test_that("predictors that go together are flagged when shuffled one at a time",
   expect_true(all(c("pyro_left", "pyro_right") %in% unlist(twins[1, 1:2])))
   rk <- rank_permutation(st)
   expect_match(rk$flag[rk$predictor == "pyro_left"], "twin")
-  expect_output(print(rk), "go together")
+  expect_output(print(rk), "strongly associated")
   expect_null(detail(rank_permutation(st, shuffle = "conditional"), "twins"))
 })
 
