@@ -65,6 +65,10 @@ forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, 
     .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
+write_standard_output <- function(bytes) {
+    .Call(`_dreher_write_standard_output`, bytes)
+}
+
 forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
     .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
 }

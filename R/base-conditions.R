@@ -11,6 +11,7 @@
 stop_dreher <- function(
     kind, problem, given = NULL, todo = NULL, data = list(), parent = NULL) {
   parts <- c(problem, if (!is.null(given)) c(x = given), if (!is.null(todo)) c(i = todo))
+  parts <- stats::setNames(printable(parts, "[\\n\\t]"), names(parts))
   # Messages quote names the user chose; they are text, never templates.
   rlang::abort(
     parts,
@@ -49,7 +50,8 @@ stop_internal <- function(problem, given = NULL, ...) {
 }
 
 warn_dreher <- function(kind, problem, todo = NULL) {
-  rlang::warn(c(problem, if (!is.null(todo)) c(i = todo)),
+  parts <- c(problem, if (!is.null(todo)) c(i = todo))
+  rlang::warn(stats::setNames(printable(parts, "[\\n\\t]"), names(parts)),
               class = c(paste0("dreher_warning_", kind), "dreher_warning"))
 }
 
@@ -71,13 +73,21 @@ list_words <- function(x) {
   paste(paste(x[-n], collapse = ", "), "and", x[n])
 }
 
-# Text of others on one line, without what a terminal would obey.
-printable <- function(x) {
+# Text that may come from others, without what a terminal would obey: control characters, and
+# those that turn the direction of writing. keep: a pattern of what may stay.
+printable <- function(x, keep = NULL) {
   x <- as.character(x)
   odd <- !is.na(x) & !validUTF8(x)
   x[odd] <- iconv(x[odd], "latin1", "UTF-8")
-  gsub("[[:cntrl:]\u0080-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069]+", " ", x, perl = TRUE)
+  obeyed <- paste0(
+    if (!is.null(keep)) paste0("(?!", keep, ")"),
+    "[\u0001-\u001f\u007f-\u009f\u200e\u200f\u202a-\u202e\u2066-\u2069]"
+  )
+  gsub(obeyed, " ", enc2utf8(x), perl = TRUE)
 }
+
+# Lines to print: our own colours stay.
+printable_lines <- function(lines) printable(lines, "\\x1b\\[[0-9;]*m|[\\n\\t]")
 
 describe_value <- function(x) {
   if (is.null(x)) return("NULL")

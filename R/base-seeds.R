@@ -29,11 +29,11 @@ with_stream <- function(seed, key, code) {
   force(code)
 }
 
-check_seed <- function(seed) {
+check_seed <- function(seed, arg = "seed") {
   if (!is.numeric(seed) || length(seed) != 1 || is.na(seed) || seed != round(seed) ||
       abs(seed) > 2^53) {
     stop_input(
-      "`seed` must be a single whole number.",
+      paste0("`", arg, "` must be a single whole number."),
       paste0("Given: ", describe_value(seed), ".")
     )
   }

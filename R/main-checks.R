@@ -11,12 +11,23 @@ read_options <- function(parser, words) {
     optparse::parse_args(
       parser, several$words, positional_arguments = TRUE, print_help_and_exit = FALSE
     ),
-    error = function(e) wrong_usage(sub("^Error in [^:]*: *", "", conditionMessage(e))),
+    error = function(e) wrong_usage(say_parse_error(conditionMessage(e), several$words)),
     warning = function(w) wrong_usage(conditionMessage(w))
   )
   if (length(parsed$args)) wrong_usage("unexpected argument \"", parsed$args[1], "\".")
   if (length(several$models)) parsed$options$models <- several$models
   stats::setNames(parsed$options, gsub("-", "_", names(parsed$options), fixed = TRUE))
+}
+
+# The parser names the value that is no number, not its option.
+say_parse_error <- function(message, words) {
+  message <- sub("^Error in [^:]*: *", "", message)
+  if (!grepl("expected, got", message)) return(message)
+  value <- substring(sub("^.*expected, got ", "", message), 2)
+  value <- substr(value, 1, nchar(value) - 1)
+  at <- which(words == value | endsWith(words, paste0("=", value)))
+  option <- words[if (length(at) && words[at[1]] == value) at[1] - 1 else at[1]]
+  paste0(sub("=.*", "", option), ": \"", value, "\" is not a number.")
 }
 
 take_models <- function(words) {
@@ -78,8 +89,10 @@ check_given <- function(step, given) {
   )
   for (name in intersect(names(least), names(given))) {
     if (is.character(given[[name]])) next
-    check_count(given[[name]], option_name(name), least = least[[name]])
+    most <- if (name == "workers") 1024 else most_counted
+    check_count(given[[name]], option_name(name), least = least[[name]], most = most)
   }
+  if (!is.null(given$seed)) check_seed(given$seed, "--seed")
   if (!is.null(given$groups)) check_choice(given$groups, "family", "--groups")
   if (step == "stability") check_stability_words(given)
   if (step == "reduce") check_reduce_words(given)
@@ -98,9 +111,11 @@ check_given <- function(step, given) {
 
 repeats_in_words <- function(text) {
   if (text %in% c("auto", "all")) return(text)
-  number <- suppressWarnings(as.integer(text))
-  if (is.na(number) || number < 1) wrong_usage("--repeats must be a number, auto or all.")
-  number
+  number <- suppressWarnings(as.double(text))
+  if (is.na(number) || number < 1 || number != round(number) || number > most_counted) {
+    wrong_usage("--repeats must be a whole number, auto or all.")
+  }
+  as.integer(number)
 }
 
 check_stability_words <- function(given) {

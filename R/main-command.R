@@ -1,5 +1,5 @@
-# The command `dreher`: words in, an exit status out. 0 success, 1 failure, 2 wrong usage. Results
-# go to standard output or files, everything else to standard error.
+# The command `dreher`: words in, an exit status out. 0 success, 1 failure, 2 wrong usage, 130
+# stopped. Results go to standard output or files, everything else to standard error.
 
 main_command <- function(words) {
   tryCatch(
@@ -19,8 +19,8 @@ main_command <- function(words) {
       2L
     },
     interrupt = function(e) {
-      tell("dreher: stopped.")
-      1L
+      tell("dreher: stopped. What was finished is kept where --run says.")
+      130L
     },
     error = function(e) {
       tell("dreher: ", cli::ansi_strip(conditionMessage(e)))
@@ -47,18 +47,19 @@ dreher --version       the version
 Models are R objects saved with saveRDS(), one model or a named list, or model
 files that xgboost (JSON, UBJSON) and lightgbm (text) write from any language.
 Read only .rds files from people you trust: such a file can hold code.
-Exit status: 0 success, 1 failure, 2 wrong usage."
+Exit status: 0 success, 1 failure, 2 wrong usage (options, values and files that
+can be told to be wrong before the work), 130 stopped by Ctrl-C."
 
 run_words <- function(words) {
   if (!length(words)) {
     wrong_usage("say a step: demo, rank, stability, reduce, compare or confirm.")
   }
   if (words[1] %in% c("--help", "-h")) {
-    writeLines(command_help)
+    put_out(command_help)
     return(0L)
   }
   if (words[1] == "--version") {
-    writeLines(paste("dreher", utils::packageVersion("dreher")))
+    put_out(paste("dreher", utils::packageVersion("dreher")))
     return(0L)
   }
   step <- command_steps()[[words[1]]]
@@ -82,7 +83,9 @@ run_words <- function(words) {
   for (name in step$needs) {
     if (is.null(given[[name]])) wrong_usage("dreher ", words[1], " needs --", name, ".")
   }
-  check_given(words[1], given)
+  tryCatch(check_given(words[1], given), dreher_error_input = function(e) {
+    wrong_usage(cli::ansi_strip(conditionMessage(e)))
+  })
   step$run(given)
   0L
 }
@@ -162,7 +165,7 @@ command_rank <- function(given) {
   write_tables(list(ranking = rk), out, given$format)
   save_picture(ggplot2::autoplot(rk), file.path(out, "ranking.png"))
   write_report(st, rk, file = file.path(out, "report.html"))
-  writeLines(cli::ansi_strip(format_ranking(rk)))
+  put_out(format_ranking(rk))
   tell("Written to ", out, ": ranking.", given$format, ", ranking.png, report.html")
 }
 
@@ -246,9 +249,7 @@ deliver_stability <- function(st, rk, sb, nf, given) {
       list(file = file.path(out, "stability.html"))
     )
   )
-  writeLines(cli::ansi_strip(c(
-    format_stability(sb), if (!is.null(nf)) c("", format_floor(nf))
-  )))
+  put_out(c(format_stability(sb), if (!is.null(nf)) c("", format_floor(nf))))
   tell("Written to ", out, ".")
 }
 
@@ -335,7 +336,7 @@ command_reduce <- function(given) {
         list(file = file.path(out, "reduction.html"))
       )
     )
-    writeLines(cli::ansi_strip(format_reduction(rd)))
+    put_out(format_reduction(rd))
     tell("Written to ", out, ".")
   }
   tell(paste(
@@ -378,7 +379,7 @@ command_compare <- function(given) {
   if (is.null(given$out)) return(print_table(found, given$format))
   out <- make_folder(given$out)
   write_tables(list(comparison = found), out, given$format)
-  writeLines(cli::ansi_strip(format_comparison(found)))
+  put_out(format_comparison(found))
   tell("Written to ", out, ": comparison.", given$format)
 }
 
@@ -430,5 +431,5 @@ print_table <- function(x, format) {
   file <- tempfile(fileext = paste0(".", format))
   on.exit(unlink(file))
   save_table(x, file)
-  writeLines(readLines(file, warn = FALSE, encoding = "UTF-8"))
+  put_out(readLines(file, warn = FALSE, encoding = "UTF-8"))
 }

@@ -57,7 +57,7 @@ command_demo <- function(given) {
   )
   cf <- confirm_set(set, kiln$untouched)
   for (x in list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf)) {
-    writeLines(c(cli::ansi_strip(format_any(x)), ""))
+    put_out(c(format_any(x), ""))
   }
 
   write_demo_tables(

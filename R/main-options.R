@@ -32,7 +32,7 @@ model_options <- function() {
     opt("blocks", "name of the column that says which rows belong together"),
     opt("metric", "name of the metric (default: rmse or brier)"),
     opt("dictionary", "data dictionary: a delimited text file"),
-    opt("seed", "seed [default %default]", "integer", 1L),
+    opt("seed", "seed [default %default]", "double", 1L),
     opt("out", "folder for tables, pictures and the report; made if it is not there")
   )
 }
@@ -70,7 +70,7 @@ again_options <- function() {
 
 run_options <- function() {
   list(
-    opt("workers", "processes that share the work [default %default]", "integer", 1L),
+    opt("workers", "processes that share the work [default %default]", "double", 1L),
     opt("run", "run folder: every finished piece is kept there"),
     flag("resume", "go on with the run in --run"),
     format_option()
@@ -140,7 +140,7 @@ stability_step <- function() {
         opt(
           "times",
           "number of resamples [default: 100 bootstrap draws or subsamples, else 50]",
-          "integer"
+          "double"
         ),
         opt("order", "name of the column of times, for the kind time"),
         opt("strata", "name of the column whose distribution every resample keeps"),
@@ -151,12 +151,12 @@ stability_step <- function() {
             "refits with other seeds of the model, to tell its own noise from the ",
             "sample's"
           ),
-          "integer"
+          "double"
         ),
         opt(
           "floor-refits",
           "refits with permuted copies, for the noise floor; 99 or more to rely on",
-          "integer"
+          "double"
         )
       ),
       run_options()
@@ -198,11 +198,11 @@ reduce_step <- function() {
         opt(
           "random",
           "random sets of each number of predictors to compare with [default %default]",
-          "integer",
+          "double",
           10L
         ),
-        opt("folds", "outer folds [default: 5, fewer where rows are few]", "integer"),
-        opt("repeats", "drawings of the folds [default %default]", "integer", 2L),
+        opt("folds", "outer folds [default: 5, fewer where rows are few]", "double"),
+        opt("repeats", "drawings of the folds [default %default]", "double", 2L),
         opt("confirm", "untouched rows to confirm the set on: a delimited text file"),
         margin_option()
       ),
@@ -219,7 +219,7 @@ rule_options <- function() {
       "one_se, best, within, cheapest, cumulative, count or floor [default %default]",
       default = "one_se"
     ),
-    opt("count", "number of predictors, for the rule count", "integer"),
+    opt("count", "number of predictors, for the rule count", "double"),
     opt(
       "cumulative",
       "cumulative share of the importance, for the rule cumulative [default %default]",
@@ -232,7 +232,7 @@ rule_options <- function() {
         "refits with permuted copies in each training part, 19 or more, for the ",
         "rule floor"
       ),
-      "integer"
+      "double"
     )
   )
 }
@@ -262,8 +262,8 @@ compare_step <- function() {
             "the training rows]"
           )
         ),
-        opt("folds", "folds [default: 5, fewer where rows are few]", "integer"),
-        opt("repeats", "drawings of the folds [default %default]", "integer", 2L),
+        opt("folds", "folds [default: 5, fewer where rows are few]", "double"),
+        opt("repeats", "drawings of the folds [default %default]", "double", 2L),
         margin_option(),
         format_option()
       )

@@ -13,10 +13,27 @@ make_folder <- function(path) {
   normalizePath(path)
 }
 
-tell <- function(...) writeLines(paste0(...), stderr())
+tell <- function(...) writeLines(printable(paste0(...), "[\\n\\t]"), stderr())
+
+# Results to standard output, in UTF-8. A full disk or a closed pipe is an error.
+put_out <- function(lines) {
+  lines <- printable(cli::ansi_strip(lines), "[\\n\\t]")
+  if (sink.number() > 0) return(writeLines(lines))
+  fault <- write_standard_output(charToRaw(paste0(paste(lines, collapse = "\n"), "\n")))
+  if (nzchar(fault)) {
+    stop_input("Standard output cannot be written.", fault, "Is the disk full?")
+  }
+}
 
 save_picture <- function(plot, file) {
-  ggplot2::ggsave(file, plot, width = 12.8, height = 8, dpi = 100, bg = paper)
+  write_whole(file, function(path) {
+    ggplot2::ggsave(
+      path, plot, device = "png", width = 12.8, height = 8, dpi = 100, bg = paper
+    )
+    # A picture cut short lacks its last chunk.
+    end <- utils::tail(readBin(path, "raw", file.size(path)), 8)
+    if (!identical(end[1:4], charToRaw("IEND"))) stop("the disk is full")
+  })
 }
 
 in_words <- function(text) trimws(strsplit(text, ",", fixed = TRUE)[[1]])

@@ -164,9 +164,10 @@ model_task.default <- function(model, ...) list(task = NULL, classes = NULL)
 plain_columns <- function(terms, all = FALSE) {
   terms <- stats::delete.response(terms)
   used <- attr(terms, "factors")
-  asked <- if (length(used)) rownames(used)[all | rowSums(used) > 0]
-  given <- vapply(as.list(attr(terms, "variables"))[-1][attr(terms, "offset")], deparse1, "")
-  unique(as.character(unlist(lapply(c(asked, given), function(v) all.vars(str2lang(v))))))
+  variables <- as.list(attr(terms, "variables"))[-1]
+  # The rows of the table are the variables in their order.
+  asked <- if (length(used)) which(all | rowSums(used) > 0)
+  unique(as.character(unlist(lapply(variables[c(asked, attr(terms, "offset"))], all.vars))))
 }
 
 #' @rdname reader_parts

@@ -105,7 +105,10 @@ note_look <- function(set, rows, n, statement, before) {
 }
 
 write_json_file <- function(x, file) {
-  jsonlite::write_json(
-    x, file, digits = NA, na = "null", null = "null", auto_unbox = TRUE, pretty = TRUE
+  write_text(
+    jsonlite::toJSON(
+      x, digits = NA, na = "null", null = "null", auto_unbox = TRUE, pretty = TRUE
+    ),
+    file
   )
 }

@@ -93,5 +93,5 @@ labels_of <- function(st, predictors) {
   d <- st$dictionary
   label <- d$label[match(predictors, d$predictor)]
   # families and shared columns go by their own name
-  stats::setNames(ifelse(is.na(label), predictors, label), predictors)
+  stats::setNames(printable(ifelse(is.na(label), predictors, label)), predictors)
 }

@@ -351,6 +351,6 @@ say_settings <- function(s, level) {
 }
 
 write_lines <- function(x, lines) {
-  writeLines(lines)
+  writeLines(printable_lines(lines))
   invisible(x)
 }

@@ -32,19 +32,20 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
   check_flag(quiet, "quiet")
   results <- sort_results(study, list(...))
   check_pandoc()
-  if (!dir.exists(dirname(file))) {
-    stop_input(
-      paste0("The folder \"", dirname(file), "\" does not exist."),
-      todo = "Make it first."
-    )
-  }
+  refuse_target(file)
   if (is.null(title)) title <- paste("What predicts", study$target)
   work <- tempfile("report")
   dir.create(work)
-  on.exit(unlink(work, recursive = TRUE))
+  old <- options(rmarkdown.html_dependency.header_attr = FALSE)  # a script we do not need
+  on.exit({
+    options(old)
+    unlink(work, recursive = TRUE)
+  })
   file.copy(
     list.files(system.file("report", package = "dreher"), full.names = TRUE), work
   )
+  policy <- file.path(work, "policy.html")
+  writeLines(page_policy(page_script(work)), policy)
   env <- new.env(parent = asNamespace("dreher"))
   env$r <- c(
     list(
@@ -60,12 +61,12 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
     output_file = "report.html",
     envir = env,
     quiet = quiet,
-    output_options = list(pandoc_args = c("--metadata", paste0("pagetitle=", title)))
+    output_options = list(
+      pandoc_args = c("--metadata", paste0("pagetitle=", printable(title))),
+      includes = list(in_header = policy)
+    )
   )
-  if (!file.copy(made, file, overwrite = TRUE)) {
-    stop_input(paste0("The file \"", file, "\" cannot be written."))
-  }
-  invisible(file)
+  copy_whole(made, file)
 }
 
 check_pandoc <- function() {
@@ -133,7 +134,31 @@ raw_html <- function(...) {
 
 html <- function(...) knitr::asis_output(raw_html(...))
 
-escape <- function(x) htmltools::htmlEscape(as.character(x))
+# Text of others as text: no tag, no attribute, and no back-tick that could close the fence.
+escape <- function(x) {
+  text <- htmltools::htmlEscape(printable(x, "[\\n\\t]"), attribute = TRUE)
+  gsub("`", "&#96;", text, fixed = TRUE)
+}
+
+page_script <- function(folder = system.file("report", package = "dreher")) {
+  paste(readLines(file.path(folder, "report.js"), encoding = "UTF-8"), collapse = "\n")
+}
+
+# What the page may do: show its own styles and pictures, and run its one script. Whatever else
+# should have got into it does nothing and fetches nothing.
+page_policy <- function(script) {
+  paste0(
+    "<meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; ",
+    "img-src data:; style-src 'unsafe-inline' data:; script-src ", script_print(script),
+    "; base-uri 'none'; form-action 'none'\">"
+  )
+}
+
+script_print <- function(script) {
+  hash <- cli::hash_raw_sha256(charToRaw(enc2utf8(script)))
+  bytes <- as.raw(strtoi(substring(hash, seq(1, 63, 2), seq(2, 64, 2)), 16L))
+  paste0("'sha256-", jsonlite::base64_enc(bytes), "'")
+}
 
 # The answer, in one sentence and a few figures.
 page_answer <- function(r) {

@@ -9,7 +9,9 @@
 #' @param file Path; its ending (`.csv`, `.json` or `.xlsx`) says the format. Spreadsheets are
 #'   written by package writexl. Existing files are replaced.
 #' @param ... Must be empty.
-#' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns. JSON: an
+#' @return `file`, invisibly. CSV: one table, the circumstances repeated in columns; text
+#'   that begins with `=`, `+`, `-` or `@` has an apostrophe before it, so that no spreadsheet takes
+#'   it for a formula. JSON: an
 #'   object with `about` (the circumstances) and `rows` (the table, one object per row).
 #'   Spreadsheet: the sheets `rows` and `about`, in the order of the table's rows and columns.
 #' @section Errors: An ending that is not known; a folder that does not exist or may not be
@@ -41,43 +43,33 @@ save_table <- function(x, file) {
     )
   }
   if (ending == "xlsx") rlang::check_installed("writexl", "to write spreadsheets")
-  if (!dir.exists(dirname(file))) {
-    stop_input(
-      paste0("The folder \"", dirname(file), "\" does not exist."),
-      todo = "Make it first."
-    )
-  }
+  refuse_target(file)
   table <- as.data.frame(x)
   about <- circumstances(x)
-  tryCatch(
-    switch(
-      ending,
-      json = jsonlite::write_json(
-        list(about = about, rows = table),
-        file,
-        auto_unbox = TRUE,
-        digits = NA,
-        na = "null",
+  whole <- function() cbind(table, with_settings(table, about, detail(x, "settings")))
+  if (ending == "json") {
+    return(write_text(
+      jsonlite::toJSON(
+        list(about = about, rows = table), auto_unbox = TRUE, digits = NA, na = "null",
         pretty = TRUE
       ),
-      xlsx = writexl::write_xlsx(
-        list(
-          rows = cbind(table, with_settings(table, about, detail(x, "settings"))),
-          about = about_sheet(about)
-        ),
-        file
-      ),
-      csv = data.table::fwrite(
-        cbind(table, with_settings(table, about, detail(x, "settings"))), file, na = ""
-      )
-    ),
-    error = function(e) {
-      stop_input(
-        paste0("The file \"", file, "\" cannot be written."), conditionMessage(e)
-      )
+      file
+    ))
+  }
+  write_whole(file, function(path) {
+    if (ending == "csv") {
+      data.table::fwrite(no_formulas(whole()), path, na = "")
+    } else {
+      writexl::write_xlsx(list(rows = whole(), about = about_sheet(about)), path)
     }
-  )
-  invisible(file)
+  })
+}
+
+# Spreadsheets run what begins like a formula: text of that kind gets an apostrophe before it.
+no_formulas <- function(table) {
+  text <- vapply(table, function(x) is.character(x) || is.factor(x), NA)
+  table[text] <- lapply(table[text], function(x) sub("^([=+@\t\r-])", "'\\1", as.character(x)))
+  table
 }
 
 result_classes <- paste0("dreher_", c(

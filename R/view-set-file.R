@@ -40,12 +40,7 @@
 write_predictor_set <- function(set, file) {
   check_class(set, "dreher_set", "set", "choose_set()")
   check_string(file, "file")
-  if (!dir.exists(dirname(file))) {
-    stop_input(
-      paste0("The folder \"", dirname(file), "\" does not exist."),
-      todo = "Make it first."
-    )
-  }
+  refuse_target(file)
   st <- set$study
   family <- st$dictionary$family[match(set$predictors, st$dictionary$predictor)]
   one <- jsonlite::unbox
@@ -83,12 +78,7 @@ write_predictor_set <- function(set, file) {
   for (name in c("families", "stands_for")) {
     if (!length(about[[name]])) about[[name]] <- stats::setNames(list(), character())
   }
-  unwritable <- function(e) {
-    stop_input(paste0("The file \"", file, "\" cannot be written."), conditionMessage(e))
-  }
-  text <- jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE)
-  tryCatch(writeLines(text, file), error = unwritable, warning = unwritable)
-  invisible(file)
+  write_text(jsonlite::toJSON(about, digits = NA, na = "null", pretty = TRUE), file)
 }
 
 #' @rdname write_predictor_set

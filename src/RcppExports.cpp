@@ -228,6 +228,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// write_standard_output
+std::string write_standard_output(Rcpp::RawVector bytes);
+RcppExport SEXP _dreher_write_standard_output(SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::RawVector >::type bytes(bytesSEXP);
+    rcpp_result_gen = Rcpp::wrap(write_standard_output(bytes));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_shapley
 Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
 RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
@@ -509,6 +520,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
     {"_dreher_recompute_gains", (DL_FUNC) &_dreher_recompute_gains, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
+    {"_dreher_write_standard_output", (DL_FUNC) &_dreher_write_standard_output, 1},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
     {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},

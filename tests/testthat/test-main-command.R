@@ -271,7 +271,7 @@ test_that(
         "reduce", "--ranker", "linear", "--margin", "3", "--rule", "within", "--folds", "3",
         "--random", "0"
       )$status,
-      1L
+      2L
     )
     x <- run(
       "compare",
@@ -348,12 +348,12 @@ test_that("options and files are checked before any work begins", {
     unlink(out, recursive = TRUE)
   }
   fails(2L, "needs --count", "--rule", "count")
-  fails(1L, "--rule", "--rule", "oneSE")
+  fails(2L, "--rule", "--rule", "oneSE")
   fails(2L, "needs --floor-refits", "--rule", "floor")
   fails(2L, "give --dictionary", "--rule", "cheapest")
-  fails(1L, "margin", "--margin", "a little")
+  fails(2L, "margin", "--margin", "a little")
   fails(1L, "neither % nor the study's metric", "--margin", "0.4 furlong")
-  fails(1L, "There is no file", "--confirm", path("nowhere.csv"))
+  fails(2L, "There is no file", "--confirm", path("nowhere.csv"))
   fails(1L, "training rows of the study", "--confirm", path("train.csv"))
   fails(1L, "more than the", "--rule", "count", "--count", "99")
   file.create(path("taken"))
@@ -387,14 +387,18 @@ test_that("options and files are checked before any work begins", {
   expect_false("row.names" %in% names(utils::read.csv(text = x$out)))
 })
 
-test_that("failures end with status 1 and say what was wrong", {
+test_that("failures end with status 1, or 2 where the words show them, and say what was wrong", {
   writeLines("not an R object", path("bad.rds"))
   for (case in list(
-      list("--models", path("none.rds"), "no file"),
-      list("--models", path("bad.rds"), "not an R object"),
-      list("--target", "weight", "not a column"),
-      list("--data", path("none.csv"), "no file"),
-      list("--metric", "auc", "does not fit")
+      list("--models", path("none.rds"), "no file", 2L),
+      list("--models", path("bad.rds"), "not an R object", 1L),
+      list("--target", "weight", "not a column", 1L),
+      list("--data", path("none.csv"), "no file", 2L),
+      list("--metric", "auc", "does not fit", 1L),
+      list("--seed", "1.5", "--seed. must be a single whole number", 2L),
+      list("--seed", "one", "--seed", 2L),
+      list("--repeats", "2.7", "whole number, auto or all", 2L),
+      list("--repeats", "1e99", "whole number, auto or all", 2L)
     )) {
     args <- list(
       "--models" = path("models.rds"),
@@ -406,9 +410,46 @@ test_that("failures end with status 1 and say what was wrong", {
     x <- do.call(
       command, c(list("rank"), as.list(as.vector(rbind(names(args), unlist(args)))))
     )
-    expect_identical(x$status, 1L)
+    expect_identical(x$status, case[[4]], label = paste(case[[1]], case[[2]]))
     expect_match(x$err, case[[3]])
   }
+  for (words in list(
+    c("--workers", "-1"), c("--workers", "1e9"), c("--folds", "2.5"), c("--count", "Inf"),
+    c("--random", "-3"), c("--seed", "1e300")
+  )) {
+    x <- command(
+      "reduce", "--models", path("models.rds"), "--train", path("train.csv"), "--target",
+      "strength", "--ranker", "linear", words
+    )
+    expect_identical(x$status, 2L, label = paste(words, collapse = " "))
+    expect_match(x$err, words[1], fixed = TRUE)
+  }
+})
+
+test_that("nothing that lies in the working folder is run, and a full output is a failure", {
+  here <- path("prepared")
+  dir.create(here)
+  trap <- paste0("cat('trapped\\n'); file.create(", deparse(path("trapped")), ")")
+  writeLines(trap, file.path(here, ".Rprofile"))
+  writeLines(paste0("R_PROFILE_USER=", path("trap.R")), file.path(here, ".Renviron"))
+  writeLines(trap, path("trap.R"))
+  script <- system.file("exec", "dreher", package = "dreher")
+  run_there <- function(redirect) {
+    lines <- tempfile(fileext = ".sh")
+    writeLines(c(
+      paste("cd", here),
+      "unset R_ENVIRON_USER R_PROFILE_USER",
+      paste(
+        script, "rank --models", path("models.rds"), "--data", path("holdout.csv"),
+        "--target strength --by permutation --repeats 2", redirect
+      )
+    ), lines)
+    system2("sh", lines, stderr = FALSE)
+  }
+  expect_identical(run_there(paste(">", path("clean.csv"))), 0L)
+  expect_false(file.exists(path("trapped")))
+  expect_match(readLines(path("clean.csv"), 1), "^model,method")
+  expect_identical(run_there("> /dev/full"), 1L)
 })
 
 test_that("the demo runs the whole example and says where everything is", {

@@ -198,6 +198,14 @@ chromium <- function(...) {
   )
 }
 
+# The page with one script more, which its policy lets run beside its own.
+page_with <- function(page, script) {
+  allowed <- sub(
+    "script-src ", paste0("script-src ", script_print(script), " "), page, fixed = TRUE
+  )
+  sub("</body>", paste0("<script>", script, "</script></body>"), allowed, fixed = TRUE)
+}
+
 test_that("the report holds itself, answers first, escapes names, sorts and searches", {
   odd <- data.frame(y = rnorm(80), a = rnorm(80), b = rnorm(80), c = rnorm(80))
   names(odd)[3] <- "<script>document.title='owned'</script>"
@@ -223,7 +231,7 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
   # A click on "Importance" twice sorts from large to small; a search leaves the rows that match.
   probe <- tempfile(fileext = ".html")
   script <- paste0(
-    "<script>var ",
+    "var ",
     "box=Array.from(document.querySelectorAll('.table')).filter(function(b){return ",
     "b.textContent.indexOf('Importance')>=0})[0];",
     "var th=Array.from(box.querySelectorAll('th')).filter(function(t){return ",
@@ -235,9 +243,9 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
     "Event('input'));",
     "var seen=Array.from(box.querySelectorAll('tbody tr')).filter(function(r){return ",
     "!r.hidden}).length;", "document.body.innerHTML='<p id=probe>'+v.join(' ",
-    "')+'|'+seen+'|'+document.title+'</p>';</script>"
+    "')+'|'+seen+'|'+document.title+'</p>';"
   )
-  writeLines(sub("</body>", paste0(script, "</body>"), whole, fixed = TRUE), probe)
+  writeLines(page_with(whole, script), probe)
   dom <- paste(chromium("--dump-dom", paste0("file://", probe)), collapse = "\n")
   found <- regmatches(dom, regexpr("<p id=\"probe\">[^<]*", dom))
   parts <- strsplit(sub("<p id=\"probe\">", "", found), "|", fixed = TRUE)[[1]]
