@@ -12,7 +12,7 @@ read_options <- function(parser, words) {
       parser, several$words, positional_arguments = TRUE, print_help_and_exit = FALSE
     ),
     error = function(e) wrong_usage(say_parse_error(conditionMessage(e), several$words)),
-    warning = function(w) wrong_usage(conditionMessage(w))
+    warning = function(w) wrong_usage(say_parse_error(conditionMessage(w), several$words))
   )
   if (length(parsed$args)) wrong_usage("unexpected argument \"", parsed$args[1], "\".")
   if (length(several$models)) parsed$options$models <- several$models

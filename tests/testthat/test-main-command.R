@@ -441,7 +441,7 @@ test_that("nothing that lies in the working folder is run, and a full output is 
       "unset R_ENVIRON_USER R_PROFILE_USER",
       paste(
         script, "rank --models", path("models.rds"), "--data", path("holdout.csv"),
-        "--target strength --by permutation --repeats 2", redirect
+        "--train", path("train.csv"), "--target strength --by permutation --repeats 2", redirect
       )
     ), lines)
     system2("sh", lines, stderr = FALSE)

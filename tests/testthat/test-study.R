@@ -218,3 +218,28 @@ test_that(
     )
   }
 )
+
+test_that("numbers and text of a file are what they say, or what is doubtful is said", {
+  file <- tempfile(fileext = ".csv")
+  read <- function(...) {
+    writeLines(c(...), file, useBytes = TRUE)
+    read_rows(file, quiet = TRUE)
+  }
+  expect_warning(x <- read("a,b", "1,\"1,234\"", "2,\"5,678\""), "decimals or thousands")
+  expect_identical(x$b, c("1,234", "5,678"))
+  x <- read("a;b;c", "1,5;2;0.5", "2;3,25;1.5")
+  expect_equal(as.list(x[1:3]), list(a = c(1.5, 2), b = c(2, 3.25), c = c(0.5, 1.5)))
+  expect_error(read("a,b", "1,2", "3,4,5", "6,7"), "same number of fields")
+  expect_identical(read("a,b", "1,2", "3,4")$b, c(2L, 4L))
+  expect_warning(x <- read("a,b", "1,K\xf6ln", "2,Ulm"), "not UTF-8")
+  expect_identical(x$b, c("K\u00f6ln", "Ulm"))
+  expect_identical(read("a,b", "1,\"say \"\"hi\"\"\"", "2,x")$b[1], "say \"hi\"")
+  expect_identical(read("a,b", "007,2", "010,4")$a, c("007", "010"))
+  expect_identical(
+    read("a,b", "9007199254740993,2", "9007199254740995,4")$a,
+    c("9007199254740993", "9007199254740995")
+  )
+  expect_identical(read("a,b", "900719925474,2", "900719925475,4")$a, 900719925474 + 0:1)
+  expect_identical(names(read("NA,b", "1,2", "3,4")), c("NA", "b"))
+  expect_identical(read("a,b,c,d", "1,n/a,-,NULL", "3,4,5,6")$c, c(NA, 5L))
+})
