@@ -21,11 +21,20 @@ table_print <- function(data) {
   rlang::hash(hashes[order(names(hashes), method = "radix")])
 }
 
-# One text per row, from the values of all columns.
-row_keys <- function(data) {
-  do.call(
-    paste, c(unname(lapply(data, function(x) as.character(plain_values(x)))), sep = "\r")
-  )
+# A number for every row of tables of the same columns, the same for rows that are the same (numbers
+# to 15 digits). -> one integer vector a table
+row_codes <- function(tables) {
+  number <- function(x) match(x, unique(x))
+  size <- vapply(tables, nrow, 1L)
+  code <- rep(1L, sum(size))
+  for (p in names(tables[[1]])) {
+    values <- lapply(tables, function(t) plain_values(t[[p]]))
+    if (!all(vapply(values, is.double, NA))) values <- lapply(values, as.character)
+    value <- unlist(values, use.names = FALSE)
+    if (is.double(value)) value <- signif(value, 15)
+    code <- number((code - 1) * as.double(length(value)) + number(value))
+  }
+  unname(split(code, rep(seq_along(tables), size)))
 }
 
 # Which rows of `data` stand in `known` as well, on the columns that both have, and whether these
@@ -37,13 +46,14 @@ find_known_rows <- function(data, known) {
   if (!length(shared)) {
     return(list(found = rep(FALSE, nrow(data)), count = 0L, beyond = FALSE, by_chance = 0))
   }
-  own <- row_keys(data[shared])
-  other <- row_keys(known[shared])
+  codes <- row_codes(list(data[shared], known[shared]))
+  own <- codes[[1]]
+  other <- codes[[2]]
   found <- own %in% other
   n <- length(other)
   repeated <- sum(duplicated(other) | duplicated(other, fromLast = TRUE))
   share <- if (repeated < n) stats::qbeta(0.95, repeated + 1, n - repeated) else 1
-  same <- n > 1 && length(own) == n && identical(sort_text(own), sort_text(other))
+  same <- n > 1 && length(own) == n && identical(sort(own), sort(other))
   list(found = found, count = sum(found), by_chance = length(own) * repeated / n,
        beyond = same || sum(found) > stats::qbinom(0.99, length(own), share))
 }

@@ -268,7 +268,7 @@ find_dependent <- function(data, columns) {
     )]
   if (length(columns) < 2) return(list())
   x <- as.matrix(data[columns])
-  r <- abs(stats::cor(x, method = "spearman", use = "pairwise.complete.obs"))
+  r <- abs(rank_correlations(x))
   hits <- list()
   for (j in seq_along(columns)[-1]) {
     twin <- which(r[j, seq_len(j - 1)] >= 0.98)
@@ -286,10 +286,9 @@ find_dependent <- function(data, columns) {
   }
   whole <- x[stats::complete.cases(x), , drop = FALSE]
   if (nrow(whole) < 10 * ncol(x)) return(hits)
-  z <- scale(whole)
+  explained <- explained_by_others(whole)
   for (j in seq_along(columns)) {
-    others <- z[, -j, drop = FALSE]
-    r2 <- 1 - sum(stats::lm.fit(others, z[, j])$residuals^2) / sum(z[, j]^2)
+    r2 <- explained[j]
     doubled <- any(r[j, -j] >= 0.98)
     if (is.finite(r2) && r2 >= 0.98 && !doubled) {
       hits[[length(hits) + 1]] <- list(
@@ -302,4 +301,33 @@ find_dependent <- function(data, columns) {
     }
   }
   hits
+}
+
+# Spearman's correlation of all pairs, each on the rows both have. Ranks are worked out once a
+# column; only a pair with gaps that could be a duplicate is ranked again on its common rows.
+rank_correlations <- function(x) {
+  gaps <- colSums(is.na(x)) > 0
+  ranks <- apply(x, 2, rank, na.last = "keep")
+  r <- suppressWarnings(stats::cor(ranks, use = if (any(gaps)) "pairwise" else "everything"))
+  r[is.na(r)] <- 0
+  near <- which(abs(r) > 0.9 & upper.tri(r), arr.ind = TRUE)
+  for (i in seq_len(nrow(near))) {
+    pair <- near[i, ]
+    if (!any(gaps[pair])) next
+    exact <- stats::cor(x[, pair], method = "spearman", use = "pairwise.complete.obs")[1, 2]
+    r[pair[1], pair[2]] <- r[pair[2], pair[1]] <- exact
+  }
+  r
+}
+
+# Of each column, the share of its variance that the others explain linearly, from the correlations
+# of all.
+explained_by_others <- function(x) {
+  r <- suppressWarnings(stats::cor(x))
+  vapply(seq_len(ncol(x)), function(j) {
+    others <- r[-j, -j, drop = FALSE]
+    weight <- qr.coef(qr(others, tol = 1e-9), r[-j, j])
+    weight[is.na(weight)] <- 0
+    sum(weight * r[-j, j])
+  }, 0)
 }

@@ -10,6 +10,42 @@ file_fault <- function(...) {
   )
 }
 
+# Are the tables that a file asks for ones that memory holds? Said before they are made: a small file
+# can ask for much. outputs, nodes: their numbers; sets: levels in all sets of categories together.
+most_cells <- 2.5e8
+
+check_model_size <- function(outputs, nodes, sets = 0) {
+  cells <- as.double(outputs) * nodes + sets
+  if (cells <= most_cells) return(invisible())
+  stop_model(
+    paste0(
+      "The model file asks for ", format(signif(cells, 2), big.mark = ",", scientific = FALSE),
+      " values, more than are read."
+    ),
+    paste0(
+      "It has ", format(nodes, big.mark = ","), " nodes, ", format(outputs, big.mark = ","),
+      " outputs, and ", format(sets, big.mark = ",", scientific = FALSE),
+      " entries in its sets of categories."
+    ),
+    "Give `study(predict_with = )` a function that predicts."
+  )
+}
+
+# A column is a number or a category, in all trees. read: trees; most: per column the largest
+# category, -1 where there is none.
+check_kinds <- function(read, most, columns) {
+  numeric <- unique(unlist(lapply(read, function(t) {
+    t$column[t$column >= 0L & vapply(t$set, is.null, NA)]
+  })))
+  both <- intersect(numeric + 1L, which(most >= 0))
+  if (length(both)) {
+    file_fault("column ", quote_some(columns[both]), " is a number in some nodes, a category in others")
+  }
+  nodes <- unlist(lapply(read, function(t) t$column[!vapply(t$set, is.null, NA)]))
+  sets <- sum(most[nodes + 1L] + 2)
+  if (sets > 1e7) check_model_size(10, sets, 0)
+}
+
 document_of <- function(bytes, binary) {
   parsed <- parse_document(bytes, binary)
   if (nzchar(parsed$fault)) {

@@ -13,9 +13,11 @@
 #' @param output For a model of several targets: the number of the target to read.
 #' @param rows,predictions Rows (a data frame with the model's columns) and what the program that
 #'   trained the model predicted for them (numbers; for several classes a matrix with one column
-#'   per class): the file's trees must say the same. Without them the trees are compared with the
-#'   library's own predictions where it is installed, when the study is set up, and otherwise with
-#'   nothing.
+#'   per class): the file's trees must say the same. Without them nothing but the file itself says what
+#'   the model predicts.
+#' @param compare TRUE: compare the trees with the predictions of the library that trained the
+#'   model, when the study is set up, if it is installed. The library then reads the file with its
+#'   own parser, which damaged or prepared files can bring down: only for files you trust.
 #' @return A model for [study()]: for model files a list of class `dreher_model_file`, for `.rds`
 #'   the R object.
 #' @details Checked with files of xgboost 1.7 and 3.2 and lightgbm 4 (text format v4). Files of
@@ -44,8 +46,9 @@
 #' @export
 read_model <- function(
     file, ..., columns = NULL, rounds = NULL, output = NULL, rows = NULL,
-    predictions = NULL) {
+    predictions = NULL, compare = FALSE) {
   check_no_dots(..., .verb = "read_model")
+  check_flag(compare, "compare")
   file <- check_string(file, "file")
   if (!file.exists(file) || dir.exists(file)) {
     stop_input(
@@ -66,6 +69,7 @@ read_model <- function(
     return(read_object(file))
   }
   model$file <- file
+  model$compare <- compare
   if (!is.null(rows)) check_known_predictions(model, rows, predictions)
   model
 }

@@ -159,7 +159,9 @@ model_predictions.lgb.Booster <- function(model, data, ...) {
 
 #' @export
 model_predictions.dreher_lightgbm_file <- function(model, data, ...) {
-  if (!requireNamespace("lightgbm", quietly = TRUE)) return(file_predictions(model, data))
+  if (!isTRUE(model$compare) || !requireNamespace("lightgbm", quietly = TRUE)) {
+    return(file_predictions(model, data))
+  }
   booster <- lightgbm::lgb.load(model_str = model$text)
   lgb_predictions(
     booster, as.matrix(data[model$columns]), model$settings, num_iteration = model$rounds
@@ -200,6 +202,9 @@ lgb_forest <- function(text, inputs, rounds = NULL) {
   number <- seq_along(content$trees) - 1L
   kept <- if (is.null(rounds)) seq_along(number) else which(number %/% K < rounds)
   columns <- inputs$predictors
+  if (length(content$trees) < K) file_fault("it has fewer trees than classes")
+  leaves <- suppressWarnings(as.double(unlist(lapply(content$trees[kept], `[[`, "num_leaves"))))
+  check_model_size(K, sum(2 * leaves[is.finite(leaves)]))
   read <- lapply(kept, function(t) {
     lgb_tree(content$trees[[t]], t, K, number[t] %% K + 1L, length(columns))
   })
@@ -214,6 +219,7 @@ lgb_forest <- function(text, inputs, rounds = NULL) {
     )
   }
   most <- do.call(pmax, lapply(read, `[[`, "most"))
+  check_kinds(read, most, columns)
   levels <- stats::setNames(
     lapply(most, function(m) if (m >= 0) c(seq_len(m + 1) - 1, NA)), columns
   )

@@ -56,11 +56,17 @@ xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NUL
   single_output <- targets > 1 || K == 1
   if (single_output) group[] <- 0L
   columns <- inputs$predictors
+  outputs <- if (single_output) 1L else K
+  if (length(trees) < outputs) file_fault("it has fewer trees than classes")
+  check_model_size(outputs, sum(lengths(lapply(trees[kept], function(t) {
+    if (is.list(t)) t[["left_children"]]
+  }))))
   read <- lapply(kept, function(t) {
     xgb_tree(trees[[t]], t, if (single_output) 1L else K, group[t] + 1L, length(columns))
   })
   # Categories count from 0; the last level, NA, stands for any other, which is in no node's set.
   most <- do.call(pmax, lapply(read, `[[`, "most"))
+  check_kinds(read, most, columns)
   levels <- stats::setNames(
     lapply(seq_along(columns), function(j) {
       coded_levels(most[j], inputs$levels[[columns[j]]])

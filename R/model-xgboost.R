@@ -126,7 +126,7 @@ model_predictions.xgb.Booster <- function(model, data, ...) {
 
 #' @export
 model_predictions.dreher_xgboost_file <- function(model, data, ...) {
-  comparable <- requireNamespace("xgboost", quietly = TRUE) &&
+  comparable <- isTRUE(model$compare) && requireNamespace("xgboost", quietly = TRUE) &&
     xgb_targets(model$learner) == 1
   if (!comparable) return(file_predictions(model, data))
   old <- utils::packageVersion("xgboost") < "2"

@@ -249,7 +249,8 @@ arguments <- list(
     list(file = system.file("extdata", "kiln_boosted.ubj", package = "dreher")),
     c(
       file = "file", columns = "columns", rounds = "count_or_none",
-      output = "count_or_none", rows = "rows_or_none", predictions = "rows_or_none"
+      output = "count_or_none", rows = "rows_or_none", predictions = "rows_or_none",
+      compare = "flag"
     )
   ),
   bind_rankings = list(list(quote(rk)), c(other = "result_or_none")),

@@ -10,7 +10,7 @@ words <- c(
   correct = "take off what copies reach", count = "number of predictors",
   counts = "numbers of predictors",
   cumulative = "share of the importance that a set must carry",
-  columns = "names of columns", data = "rows of the user's, with the target",
+  columns = "names of columns", compare = "is the library asked as well", data = "rows of the user's, with the target",
   dictionary = "the data dictionary",
   encode = "function from rows to the model's columns", file = "path of a file",
   floor = "a noise floor", floor_refits = "refits inside a reduction",
