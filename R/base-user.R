@@ -29,6 +29,13 @@ restore_session <- function(kept) {
   if (!identical(getwd(), kept$folder)) setwd(kept$folder)
 }
 
+# A library that catches the user's interrupt itself reports it as an error; it is one no more.
+pass_interrupt <- function(e) {
+  if (grepl("User interrupt or internal error", conditionMessage(e), fixed = TRUE)) {
+    rlang::interrupt()
+  }
+}
+
 # The first row on which f fails by itself, found by halving; NA where no row does.
 first_failing_row <- function(f, rows) {
   fails <- function(at) {

@@ -37,6 +37,7 @@ predict_aligned <- function(st, model, rows) {
   }
   say <- function(rows) call_user(model$predict, model$object, rows)
   out <- tryCatch(say(rows), error = function(e) {
+    pass_interrupt(e)
     if (inherits(e, "dreher_error")) stop(e)
     stop_prediction(model, rows, say, e)
   })

@@ -33,6 +33,7 @@ fit_on <- function(st, model, train, predictors, seed, key) {
       )
     },
     error = function(e) {
+      pass_interrupt(e)
       # A factor of which these rows hold one level tells nothing of them, and some learners
       # refuse it.
       single <- Filter(

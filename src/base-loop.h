@@ -1,15 +1,18 @@
 // Loops over rows, spread over threads and open to interrupts.
 //
 // Rows are handled in rounds. Inside a round every row is an independent piece that writes to its
-// own slot, so the number of threads cannot change a bit of the result. Between rounds the calling
-// thread asks `pulse` whether the user wants to stop; nothing else may talk to R. An exception
+// own slot, so the number of threads cannot change a bit of the result. The calling thread asks
+// `pulse` a few times a second whether the user wants to stop, between rows and where a long body
+// calls asks_to_stop(); nothing else may talk to R. An exception
 // inside a round ends the loop and is thrown again by the calling thread: none may leave a parallel
 // region.
 #pragma once
 #include <algorithm>
 #include <atomic>
+#include <chrono>
 #include <cstddef>
 #include <exception>
+#include <memory>
 #include <new>
 #include <stdexcept>
 #ifdef _OPENMP
@@ -39,11 +42,6 @@
 
 namespace dreher {
 
-struct Loop {
-  int threads = 1;
-  bool (*pulse)() = nullptr;  // returns true when the user wants to stop
-};
-
 inline int thread_number() {
 #ifdef _OPENMP
   return omp_get_thread_num();
@@ -51,6 +49,34 @@ inline int thread_number() {
   return 0;
 #endif
 }
+
+// Whether the user wants to stop: asked by the calling thread, five times a second at most, and known
+// to all.
+class Watch {
+ public:
+  bool stopped() const { return stopped_.load(std::memory_order_relaxed); }
+  bool ask(bool (*pulse)(), int thread) {
+    if (stopped() || thread != 0 || pulse == nullptr) return stopped();
+    const auto now = std::chrono::steady_clock::now();
+    if (now - last_ < std::chrono::milliseconds(200)) return false;
+    last_ = now;
+    if (pulse()) stopped_ = true;
+    return stopped();
+  }
+
+ private:
+  std::atomic<bool> stopped_{false};
+  std::chrono::steady_clock::time_point last_;
+};
+
+struct Loop {
+  int threads = 1;
+  bool (*pulse)() = nullptr;  // returns true when the user wants to stop
+  std::shared_ptr<Watch> watch = std::make_shared<Watch>();
+
+  // For bodies that may take long: they return at once where it is so.
+  bool asks_to_stop(int thread) const { return watch->ask(pulse, thread); }
+};
 
 // The first exception of a round, kept for the calling thread.
 class Failure {
@@ -79,21 +105,23 @@ class Failure {
 template <class Body>
 bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body body) {
   for (std::ptrdiff_t from = 0; from < n; from += round) {
-    if (loop.pulse != nullptr && loop.pulse()) return false;
+    if (loop.asks_to_stop(0)) return false;
     const std::ptrdiff_t to = std::min(n, from + round);
     Failure failure;
 #ifdef _OPENMP
 #pragma omp parallel for num_threads(loop.threads) schedule(dynamic) if (loop.threads > 1)
 #endif
     for (std::ptrdiff_t i = from; i < to; ++i) {
-      if (failure.any()) continue;
+      const int thread = thread_number();
+      if (failure.any() || loop.asks_to_stop(thread)) continue;
       try {
-        body(i, thread_number());
+        body(i, thread);
       } catch (...) {
         failure.keep();
       }
     }
     failure.throw_again();
+    if (loop.watch->stopped()) return false;
   }
   return true;
 }

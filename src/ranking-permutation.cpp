@@ -61,6 +61,7 @@ bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, con
     room.sum.assign(cells * size, 0.0);
     for (int t = 0; t < f.n_trees; ++t)
       for (int start = 0; start < m; start += group_rows) {
+        if (start == 0 && loop.asks_to_stop(thread)) return;
         bool skip[group_rows] = {false};
         const std::ptrdiff_t row = from + first + start;
         const int count = std::min(group_rows, m - start);

@@ -87,12 +87,14 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
           std::fill(room.phi.begin(), room.phi.end(), 0.0);
           for (int j = 0; j < count; ++j) {
             const int t = first + j;
+            if (loop.asks_to_stop(thread)) return;
             if (is_small[j]) {
               add_small(small[j], rows, from, m, K, room.phi.data());
               continue;
             }
             if (d.cover != nullptr) {
               for (int i = 0; i < m; i += Descent::together) {
+                if (loop.asks_to_stop(thread)) return;
                 descent[j].run(room.block.data() + static_cast<std::ptrdiff_t>(i) * C,
                                std::min(m - i, Descent::together), C, &room.descent,
                                room.phi.data() + i);
@@ -100,6 +102,7 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
               continue;
             }
             for (int i = 0; i < m; ++i) {
+              if (loop.asks_to_stop(thread)) return;
               const double* row = room.block.data() + static_cast<std::ptrdiff_t>(i) * C;
               for (std::ptrdiff_t b = 0; b < d.background->rows; ++b) {
                 Pair pair{f,

@@ -11,7 +11,7 @@ namespace {
 // integers.
 std::vector<int> places_of(const Draws& d, const Loop& loop) {
   std::vector<int> place(static_cast<std::size_t>(d.resamples) * d.predictors);
-  each_row(Loop{loop.threads, nullptr}, d.resamples, std::max(d.resamples, 1),
+  each_row(Loop{loop.threads}, d.resamples, std::max(d.resamples, 1),
            [&](std::ptrdiff_t r, int) {
              std::vector<double> known(d.predictors);
              for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
