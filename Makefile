@@ -7,6 +7,7 @@
 # make check        R CMD check
 # make docs         help pages and NAMESPACE from the comments in R/
 # make screenshots  docs/screenshots from the demo data
+# make trust        warnings, sanitizers, mutants, random studies, kills, interrupts (two hours)
 # make bench        paired benchmarks; the last results are in bench/results
 
 SHELL := /bin/bash
@@ -15,7 +16,7 @@ R_ENV := R_LIBS=$(LIB):$$R_LIBS
 # The same everywhere; some packages ask the system for it, and not every system answers.
 export TZ := UTC
 
-.PHONY: demo test lint format test-current install check docs screenshots bench build setup-demo setup-test setup-develop clean
+.PHONY: demo test lint format test-current install check docs screenshots bench trust build setup-demo setup-test setup-develop clean
 
 demo: setup-demo build
 	$(R_ENV) Rscript exec/dreher demo --out out/demo
@@ -54,6 +55,9 @@ bench: setup-develop build
 	$(R_ENV) Rscript bench/shapley.R
 	$(R_ENV) Rscript bench/resampled.R
 	$(R_ENV) Rscript bench/field.R
+
+trust: setup-develop build
+	$(R_ENV) bash tools/trust
 
 # Installed into a library of its own, so that nothing of the user's is touched.
 build:

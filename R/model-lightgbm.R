@@ -102,7 +102,7 @@ lgb_columns <- function(settings) {
 
 new_lgb_file <- function(bytes, rounds, output, columns) {
   if (any(bytes == as.raw(0))) file_fault("a text holds a zero byte")
-  text <- rawToChar(bytes)
+  text <- gsub("\r\n", "\n", rawToChar(bytes), fixed = TRUE, useBytes = TRUE)
   Encoding(text) <- "UTF-8"
   settings <- lgb_parse(text, FALSE)$settings
   if (!is.null(output)) pick_output(output, 1L)

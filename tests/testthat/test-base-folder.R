@@ -24,8 +24,9 @@ encode_node <- function(json) {
   c(charToRaw("drv1"), writeBin(length(shape), raw(), 4, "little"), shape)
 }
 
-# Runs code in a process of its own, which is killed as soon as the folder holds so many pieces.
-run_and_kill <- function(code, folder, after) {
+# Runs code in a process of its own, which is killed as soon as the folder holds so many pieces, or
+# a while later.
+run_and_kill <- function(code, folder, after, wait = 0) {
   script <- tempfile(fileext = ".R")
   writeLines(code, script)
   pid_file <- tempfile()
@@ -47,6 +48,7 @@ run_and_kill <- function(code, folder, after) {
     done <- tryCatch(nrow(pieces_in(folder)), error = function(e) 0)
     if (done >= after) break
   }
+  Sys.sleep(wait)
   system2("kill", c("-9", readLines(pid_file)), stdout = FALSE, stderr = FALSE)
   pieces_in(folder)
 }
@@ -218,6 +220,50 @@ test_that("a piece that ends every worker is given up, and the run comes to its 
   expect_match(detail(rk, "failed")$error, "Its worker ended twice")
   expect_identical(sort(unique(rk$resample)), c(1L, 2L, 4L, 5L, 6L))
   expect_identical(sum(is.na(pieces_in(folder)$error)), 5L)
+})
+
+# DREHER_KILLS says how often (make trust: 20).
+test_that("two workers, killed at random moments: the same to the bit, and nothing done twice", {
+  folder <- tempfile("run")
+  many <- draw_resamples(few, times = 40)
+  code <- c(
+    "suppressMessages(library(dreher)); future::plan('multisession', workers = 2)",
+    "kiln <- demo_kiln(missing = FALSE); few <- kiln$train[1:300, ]",
+    "slow <- function(model, data, predictors) { Sys.sleep(0.1); lm(strength ~ ., data) }",
+    paste0(
+      "st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), ",
+      "kiln$holdout, 'strength', train = few, refit_with = slow)"
+    ),
+    paste0(
+      "rank_predictors(st, by = 'permutation', repeats = 3, resamples = ",
+      "draw_resamples(few, times = 40), run = ", deparse(folder), ")"
+    )
+  )
+  before <- NULL
+  for (i in seq_len(as.integer(Sys.getenv("DREHER_KILLS", "2")))) {
+    had <- if (is.null(before)) 0 else nrow(before)
+    if (had >= 38) {
+      unlink(folder, recursive = TRUE)
+      before <- NULL
+      had <- 0
+    }
+    set.seed(i)
+    now <- run_and_kill(code, folder, had + sample(0:3, 1), stats::runif(1, 0, 0.3))
+    if (!is.null(before)) {
+      expect_identical(now[match(before$key, now$key), ], before, ignore_attr = TRUE)
+    }
+    before <- now
+  }
+  st_of <- study(
+    lm(strength ~ peak_temp + hold_minutes + grog_share, few), kiln$holdout, "strength",
+    train = few, refit_with = function(model, data, predictors) lm(strength ~ ., data)
+  )
+  resumed <- rank_predictors(
+    st_of, by = "permutation", repeats = 3, resamples = many, run = folder
+  )
+  expect_identical(
+    resumed, rank_predictors(st_of, by = "permutation", repeats = 3, resamples = many)
+  )
 })
 
 # ---- what a folder holds is data, whoever wrote it ----
