@@ -26,7 +26,7 @@ restore_session <- function(kept) {
   now <- options()
   other <- names(kept$options)[!mapply(identical, kept$options, now[names(kept$options)])]
   if (length(other)) options(kept$options[other])
-  if (!identical(getwd(), kept$folder)) setwd(kept$folder)
+  if (!identical(getwd(), kept$folder)) setwd(kept$folder)  # nolint: undesirable_function_linter.
 }
 
 # A library that catches the user's interrupt itself reports it as an error; it is one no more.

@@ -10,8 +10,9 @@ file_fault <- function(...) {
   )
 }
 
-# Are the tables that a file asks for ones that memory holds? Said before they are made: a small file
-# can ask for much. outputs, nodes: their numbers; sets: levels in all sets of categories together.
+# Are the tables that a file asks for ones that memory holds? Said before they are made: a small
+# file can ask for much. outputs, nodes: their numbers; sets: levels in all sets of categories
+# together.
 most_cells <- 2.5e8
 
 check_model_size <- function(outputs, nodes, sets = 0) {
@@ -19,12 +20,14 @@ check_model_size <- function(outputs, nodes, sets = 0) {
   if (cells <= most_cells) return(invisible())
   stop_model(
     paste0(
-      "The model file asks for ", format(signif(cells, 2), big.mark = ",", scientific = FALSE),
+      "The model file asks for ",
+      format(signif(cells, 2), big.mark = ",", scientific = FALSE),
       " values, more than are read."
     ),
     paste0(
-      "It has ", format(nodes, big.mark = ","), " nodes, ", format(outputs, big.mark = ","),
-      " outputs, and ", format(sets, big.mark = ",", scientific = FALSE),
+      "It has ", format(nodes, big.mark = ","), " nodes, ",
+      format(outputs, big.mark = ","), " outputs, and ",
+      format(sets, big.mark = ",", scientific = FALSE),
       " entries in its sets of categories."
     ),
     "Give `study(predict_with = )` a function that predicts."
@@ -39,7 +42,11 @@ check_kinds <- function(read, most, columns) {
   })))
   both <- intersect(numeric + 1L, which(most >= 0))
   if (length(both)) {
-    file_fault("column ", quote_some(columns[both]), " is a number in some nodes, a category in others")
+    file_fault(
+      "column ",
+      quote_some(columns[both]),
+      " is a number in some nodes, a category in others"
+    )
   }
   nodes <- unlist(lapply(read, function(t) t$column[!vapply(t$set, is.null, NA)]))
   sets <- sum(most[nodes + 1L] + 2)

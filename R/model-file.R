@@ -13,8 +13,8 @@
 #' @param output For a model of several targets: the number of the target to read.
 #' @param rows,predictions Rows (a data frame with the model's columns) and what the program that
 #'   trained the model predicted for them (numbers; for several classes a matrix with one column
-#'   per class): the file's trees must say the same. Without them nothing but the file itself says what
-#'   the model predicts.
+#'   per class): the file's trees must say the same. Without them nothing but the file itself says
+#'   what the model predicts.
 #' @param compare TRUE: compare the trees with the predictions of the library that trained the
 #'   model, when the study is set up, if it is installed. The library then reads the file with its
 #'   own parser, which damaged or prepared files can bring down: only for files you trust.

@@ -177,7 +177,11 @@ plain_columns <- function(terms, all = FALSE) {
 plain_formula <- function(target, predictors, env = parent.frame()) {
   check_string(target, "target")
   if (length(predictors)) check_names(predictors, "predictors")
-  right <- if (!length(predictors)) 1 else Reduce(function(a, b) call("+", a, b), lapply(predictors, as.name))
+  right <- if (!length(predictors)) {
+    1
+  } else {
+    Reduce(function(a, b) call("+", a, b), lapply(predictors, as.name))
+  }
   stats::as.formula(call("~", as.name(target), right), env = env)
 }
 

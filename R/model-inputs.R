@@ -37,8 +37,11 @@
 #' @name reader_parts
 #' @export
 new_inputs <- function(predictors, levels = list(), missing = FALSE, also = character()) {
-  if (!is.character(predictors) || length(predictors)) check_names(predictors, "predictors")
-  known <- is.list(levels) && all(vapply(levels, function(l) is.null(l) || is.character(l), NA))
+  if (!is.character(predictors) || length(predictors)) {
+    check_names(predictors, "predictors")
+  }
+  known <- is.list(levels) &&
+    all(vapply(levels, function(l) is.null(l) || is.character(l), NA))
   if (!known || (length(levels) && is.null(names(levels)))) {
     stop_input(
       "`levels` must be a list of text, named like the predictors.",

@@ -203,7 +203,9 @@ lgb_forest <- function(text, inputs, rounds = NULL) {
   kept <- if (is.null(rounds)) seq_along(number) else which(number %/% K < rounds)
   columns <- inputs$predictors
   if (length(content$trees) < K) file_fault("it has fewer trees than classes")
-  leaves <- suppressWarnings(as.double(unlist(lapply(content$trees[kept], `[[`, "num_leaves"))))
+  leaves <- suppressWarnings(as.double(unlist(lapply(
+    content$trees[kept], `[[`, "num_leaves"
+  ))))
   check_model_size(K, sum(2 * leaves[is.finite(leaves)]))
   read <- lapply(kept, function(t) {
     lgb_tree(content$trees[[t]], t, K, number[t] %% K + 1L, length(columns))

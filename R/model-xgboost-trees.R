@@ -58,9 +58,12 @@ xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NUL
   columns <- inputs$predictors
   outputs <- if (single_output) 1L else K
   if (length(trees) < outputs) file_fault("it has fewer trees than classes")
-  check_model_size(outputs, sum(lengths(lapply(trees[kept], function(t) {
-    if (is.list(t)) t[["left_children"]]
-  }))))
+  check_model_size(
+    outputs,
+    sum(lengths(lapply(trees[kept], function(t) {
+      if (is.list(t)) t[["left_children"]]
+    })))
+  )
   read <- lapply(kept, function(t) {
     xgb_tree(trees[[t]], t, if (single_output) 1L else K, group[t] + 1L, length(columns))
   })

@@ -132,7 +132,9 @@ rank_permutation <- function(
   if (!identical(repeats, "auto") && !identical(repeats, "all")) {
     repeats <- check_count(repeats, "repeats")
   }
-  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2, most = .Machine$integer.max)
+  if (!is.null(max_rows)) {
+    max_rows <- check_count(max_rows, "max_rows", least = 2, most = .Machine$integer.max)
+  }
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   form <- check_choice(form, c("difference", "ratio"), "form")
@@ -148,7 +150,9 @@ rank_permutation <- function(
   twins <- if (!conditional) alike_pairs(st)
   if (!is.null(twins)) st <- derive_study(st, flags = flag_twins(flags_of(st), twins))
   parts <- until_stopped(models, several, function(m, evaluation) {
-    permute_model(m, st, evaluation, units[[m$name]], form, repeats, conditional, level, seed)
+    permute_model(
+      m, st, evaluation, units[[m$name]], form, repeats, conditional, level, seed
+    )
   })
   out <- join_parts(st, parts, seed, level)
   out <- set_detail(out, "gap", training_gap(out))

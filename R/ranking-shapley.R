@@ -102,7 +102,9 @@ rank_shapley <- function(
     value = "background", background = 100, max_rows = NULL, scale = "auto",
     precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
   st <- open_ranking(study, "rank_shapley", ..., threads = threads)
-  if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 2, most = .Machine$integer.max)
+  if (!is.null(max_rows)) {
+    max_rows <- check_count(max_rows, "max_rows", least = 2, most = .Machine$integer.max)
+  }
   of <- check_choice(of, c("prediction", "score"), "of", several = TRUE)
   value <- check_choice(value, c("background", "cover"), "value")
   scale <- check_choice(scale, c("auto", "prediction", "link"), "scale")
@@ -129,10 +131,14 @@ rank_shapley <- function(
         lapply(several, function(evaluation) {
           list(
             if ("prediction" %in% of) {
-              divide_model(st, m, units[[m$name]], evaluation, others, limits, level, seed)
+              divide_model(
+                st, m, units[[m$name]], evaluation, others, limits, level, seed
+              )
             },
             if ("score" %in% of) {
-              divide_score(st, m, units[[m$name]], evaluation, others, max_rows, level, seed)
+              divide_score(
+                st, m, units[[m$name]], evaluation, others, max_rows, level, seed
+              )
             }
           )
         }),

@@ -191,7 +191,8 @@ check_tops <- function(top) {
   if (is.null(top)) return(invisible())
   if (!is.numeric(top) || is.object(top) || !length(top)) {
     stop_input(
-      "`top` must hold whole numbers, at least 1.", paste0("Given: ", describe_value(top), ".")
+      "`top` must hold whole numbers, at least 1.",
+      paste0("Given: ", describe_value(top), ".")
     )
   }
   for (k in top) check_count(k, "top")

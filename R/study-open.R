@@ -173,8 +173,9 @@ check_levels_known <- function(model, st) {
   if (length(text) && is.null(st$train)) {
     stop_input(
       paste0(
-        "Model \"", model$name, "\" takes the text ", if (length(text) > 1) "columns " else "column ",
-        quote_some(text), ", whose training levels are not known."
+        "Model \"", model$name, "\" takes the text ",
+        if (length(text) > 1) "columns " else "column ", quote_some(text),
+        ", whose training levels are not known."
       ),
       todo = paste0(
         "Give `train = ` the training rows, or turn the column into a factor with the ",

@@ -51,10 +51,12 @@ stop_prediction <- function(model, rows, say, e) {
   stop_model(
     paste0(
       if (model$own_reader) "Model" else "`predict_with` of model", " \"", model$name,
-      "\" failed on ", if (nrow(rows) == 1) "the row" else paste("the", nrow(rows), "rows"),
-      "."
+      "\" failed on ",
+      if (nrow(rows) == 1) "the row" else paste("the", nrow(rows), "rows"), "."
     ),
-    if (!is.na(row) && nrow(rows) > 1) paste0("The first row it fails on alone is row ", row, "."),
+    if (!is.na(row) && nrow(rows) > 1) {
+      paste0("The first row it fails on alone is row ", row, ".")
+    },
     paste0(
       "Are the columns there in the types and levels of training, and without gaps ",
       "it does not take?"

@@ -1,9 +1,9 @@
 #' Read a delimited table, and say what was read
 #'
 #' Finds the delimiter (comma, semicolon, tab, bar, space), the header, the decimal sign and the
-#' types of the columns. Empty fields, `NA`, `N/A`, `n/a`, `#N/A`, `null`, `NULL`, `NaN`, `nan`, `.`
-#' and `-` are missing. Numbers with leading zeros and whole numbers of more than 15 digits stay text,
-#' as codes. Files that are not UTF-8 are read as Latin-1, with a warning.
+#' types of the columns. Empty fields, `NA`, `N/A`, `n/a`, `#N/A`, `null`, `NULL`, `NaN`, `nan`,
+#' `.` and `-` are missing. Numbers with leading zeros and whole numbers of more than 15 digits
+#' stay text, as codes. Files that are not UTF-8 are read as Latin-1, with a warning.
 #'
 #' @param file Path of a delimited text file (CSV, TSV and the like).
 #' @param ... Must be empty.
@@ -76,8 +76,8 @@ missing_words <- c(
   "", "NA", "N/A", "n/a", "#N/A", "null", "NULL", "NaN", "nan", ".", "-"
 )
 
-# The table as text and numbers. A warning of the reader's is an error: what it had to guess could be
-# wrong. It is waited for, not jumped out of, so that the next file finds the reader clean.
+# The table as text and numbers. A warning of the reader's is an error: what it had to guess could
+# be wrong. It is waited for, not jumped out of, so that the next file finds the reader clean.
 read_delimited <- function(file) {
   said <- character()
   broken <- function(words) {
@@ -161,10 +161,15 @@ plain_number <- function(x, comma) {
 }
 
 warn_columns <- function(table, file) {
-  commas <- names(table)[vapply(table, function(x) {
-    is.character(x) && any(!is.na(x)) &&
-      all(grepl("^[+-]?[0-9]+([.,][0-9]+)*$", x[!is.na(x)])) && any(grepl(",", x, fixed = TRUE))
-  }, NA)]
+  commas <- names(table)[vapply(
+      table,
+      function(x) {
+        is.character(x) && any(!is.na(x)) &&
+          all(grepl("^[+-]?[0-9]+([.,][0-9]+)*$", x[!is.na(x)])) &&
+          any(grepl(",", x, fixed = TRUE))
+      },
+      NA
+    )]
   if (length(commas)) {
     warn_dreher(
       "rows",
@@ -175,13 +180,21 @@ warn_columns <- function(table, file) {
       "Write the numbers with a decimal point and no other sign."
     )
   }
-  long <- names(table)[vapply(table, function(x) {
-    is.double(x) && any(abs(x[!is.na(x)]) > 2^53) && all(x[!is.na(x)] == round(x[!is.na(x)]))
-  }, NA)]
+  long <- names(table)[vapply(
+      table,
+      function(x) {
+        is.double(x) && any(abs(x[!is.na(x)]) > 2^53) &&
+          all(x[!is.na(x)] == round(x[!is.na(x)]))
+      },
+      NA
+    )]
   if (length(long)) {
     warn_dreher(
       "rows",
-      paste0("Column ", quote_some(long), " of \"", file, "\" has more digits than numbers keep."),
+      paste0(
+        "Column ", quote_some(long), " of \"", file,
+        "\" has more digits than numbers keep."
+      ),
       "If it is an identifier, write it in quotes with a letter before it."
     )
   }

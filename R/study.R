@@ -143,12 +143,16 @@ check_enough <- function(data, train, target, kind) {
   n <- nrow(data)
   if (n < 3) {
     stop_input(
-      paste0("`data` has ", n, if (n == 1) " row" else " rows", "; at least 3 are needed."),
+      paste0(
+        "`data` has ", n, if (n == 1) " row" else " rows", "; at least 3 are needed."
+      ),
       todo = "Give more rows: the intervals come from how rows differ."
     )
   }
   if (n < 10) {
-    warn_dreher("rows", paste0("`data` has ", n, " rows."), "Intervals from so few are rough.")
+    warn_dreher(
+      "rows", paste0("`data` has ", n, " rows."), "Intervals from so few are rough."
+    )
   }
   if (kind$task == "regression" && length(unique(data[[target]])) < 2) {
     stop_input(
@@ -163,8 +167,8 @@ check_enough <- function(data, train, target, kind) {
     warn_dreher(
       "classes",
       paste0(
-        if (length(unseen) > 1) "Classes " else "Class ", quote_some(unseen), " of `data` ",
-        if (length(unseen) > 1) "are" else "is", " not in `train`."
+        if (length(unseen) > 1) "Classes " else "Class ", quote_some(unseen),
+        " of `data` ", if (length(unseen) > 1) "are" else "is", " not in `train`."
       ),
       "Models trained on `train` again cannot predict it."
     )
@@ -179,8 +183,8 @@ warn_roles <- function(models, roles) {
       warn_dreher(
         "roles",
         paste0(
-          "Column \"", roles[[role]], "\" is the column of ", role, ", and a predictor of model ",
-          quote_some(users), "."
+          "Column \"", roles[[role]], "\" is the column of ", role,
+          ", and a predictor of model ", quote_some(users), "."
         ),
         "Was it meant to be both?"
       )

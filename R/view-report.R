@@ -25,7 +25,10 @@
 write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
   check_class(study, "dreher_study", "study", "study()")
   if (missing(file)) {
-    stop_input("`file` is missing: the path of the report to write.", todo = "Name it: file = \"report.html\".")
+    stop_input(
+      "`file` is missing: the path of the report to write.",
+      todo = "Name it: file = \"report.html\"."
+    )
   }
   check_string(file, "file")
   if (!is.null(title)) check_string(title, "title")

@@ -68,7 +68,9 @@ save_table <- function(x, file) {
 # Spreadsheets run what begins like a formula: text of that kind gets an apostrophe before it.
 no_formulas <- function(table) {
   text <- vapply(table, function(x) is.character(x) || is.factor(x), NA)
-  table[text] <- lapply(table[text], function(x) sub("^([=+@\t\r-])", "'\\1", as.character(x)))
+  table[text] <- lapply(table[text], function(x) {
+    sub("^([=+@\t\r-])", "'\\1", as.character(x))
+  })
   table
 }
 

@@ -50,8 +50,8 @@ inline int thread_number() {
 #endif
 }
 
-// Whether the user wants to stop: asked by the calling thread, five times a second at most, and known
-// to all.
+// Whether the user wants to stop: asked by the calling thread, five times a second at most, and
+// known to all.
 class Watch {
  public:
   bool stopped() const { return stopped_.load(std::memory_order_relaxed); }

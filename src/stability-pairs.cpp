@@ -11,17 +11,16 @@ namespace {
 // integers.
 std::vector<int> places_of(const Draws& d, const Loop& loop) {
   std::vector<int> place(static_cast<std::size_t>(d.resamples) * d.predictors);
-  each_row(Loop{loop.threads}, d.resamples, std::max(d.resamples, 1),
-           [&](std::ptrdiff_t r, int) {
-             std::vector<double> known(d.predictors);
-             for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
-             std::vector<double> sorted = known;
-             std::sort(sorted.begin(), sorted.end());
-             for (int j = 0; j < d.predictors; ++j) {
-               place[static_cast<std::size_t>(j) * d.resamples + r] = static_cast<int>(
-                   std::lower_bound(sorted.begin(), sorted.end(), known[j]) - sorted.begin());
-             }
-           });
+  each_row(Loop{loop.threads}, d.resamples, std::max(d.resamples, 1), [&](std::ptrdiff_t r, int) {
+    std::vector<double> known(d.predictors);
+    for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
+    std::vector<double> sorted = known;
+    std::sort(sorted.begin(), sorted.end());
+    for (int j = 0; j < d.predictors; ++j) {
+      place[static_cast<std::size_t>(j) * d.resamples + r] = static_cast<int>(
+          std::lower_bound(sorted.begin(), sorted.end(), known[j]) - sorted.begin());
+    }
+  });
   return place;
 }
 

@@ -223,48 +223,57 @@ test_that("a piece that ends every worker is given up, and the run comes to its 
 })
 
 # DREHER_KILLS says how often (make trust: 20).
-test_that("two workers, killed at random moments: the same to the bit, and nothing done twice", {
-  folder <- tempfile("run")
-  many <- draw_resamples(few, times = 40)
-  code <- c(
-    "suppressMessages(library(dreher)); future::plan('multisession', workers = 2)",
-    "kiln <- demo_kiln(missing = FALSE); few <- kiln$train[1:300, ]",
-    "slow <- function(model, data, predictors) { Sys.sleep(0.1); lm(strength ~ ., data) }",
-    paste0(
-      "st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), ",
-      "kiln$holdout, 'strength', train = few, refit_with = slow)"
-    ),
-    paste0(
-      "rank_predictors(st, by = 'permutation', repeats = 3, resamples = ",
-      "draw_resamples(few, times = 40), run = ", deparse(folder), ")"
+test_that(
+  "two workers, killed at random moments: the same to the bit, and nothing done twice",
+  {
+    folder <- tempfile("run")
+    many <- draw_resamples(few, times = 40)
+    code <- c(
+      "suppressMessages(library(dreher)); future::plan('multisession', workers = 2)",
+      "kiln <- demo_kiln(missing = FALSE); few <- kiln$train[1:300, ]",
+      paste0(
+        "slow <- function(model, data, predictors) { Sys.sleep(0.1); lm(strength ~ ., ",
+        "data) }"
+      ),
+      paste0(
+        "st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), ",
+        "kiln$holdout, 'strength', train = few, refit_with = slow)"
+      ),
+      paste0(
+        "rank_predictors(st, by = 'permutation', repeats = 3, resamples = ",
+        "draw_resamples(few, times = 40), run = ", deparse(folder), ")"
+      )
     )
-  )
-  before <- NULL
-  for (i in seq_len(as.integer(Sys.getenv("DREHER_KILLS", "2")))) {
-    had <- if (is.null(before)) 0 else nrow(before)
-    if (had >= 38) {
-      unlink(folder, recursive = TRUE)
-      before <- NULL
-      had <- 0
+    before <- NULL
+    for (i in seq_len(as.integer(Sys.getenv("DREHER_KILLS", "2")))) {
+      had <- if (is.null(before)) 0 else nrow(before)
+      if (had >= 38) {
+        unlink(folder, recursive = TRUE)
+        before <- NULL
+        had <- 0
+      }
+      set.seed(i)
+      now <- run_and_kill(code, folder, had + sample(0:3, 1), stats::runif(1, 0, 0.3))
+      if (!is.null(before)) {
+        expect_identical(now[match(before$key, now$key), ], before, ignore_attr = TRUE)
+      }
+      before <- now
     }
-    set.seed(i)
-    now <- run_and_kill(code, folder, had + sample(0:3, 1), stats::runif(1, 0, 0.3))
-    if (!is.null(before)) {
-      expect_identical(now[match(before$key, now$key), ], before, ignore_attr = TRUE)
-    }
-    before <- now
+    st_of <- study(
+      lm(strength ~ peak_temp + hold_minutes + grog_share, few),
+      kiln$holdout,
+      "strength",
+      train = few,
+      refit_with = function(model, data, predictors) lm(strength ~ ., data)
+    )
+    resumed <- rank_predictors(
+      st_of, by = "permutation", repeats = 3, resamples = many, run = folder
+    )
+    expect_identical(
+      resumed, rank_predictors(st_of, by = "permutation", repeats = 3, resamples = many)
+    )
   }
-  st_of <- study(
-    lm(strength ~ peak_temp + hold_minutes + grog_share, few), kiln$holdout, "strength",
-    train = few, refit_with = function(model, data, predictors) lm(strength ~ ., data)
-  )
-  resumed <- rank_predictors(
-    st_of, by = "permutation", repeats = 3, resamples = many, run = folder
-  )
-  expect_identical(
-    resumed, rank_predictors(st_of, by = "permutation", repeats = 3, resamples = many)
-  )
-})
+)
 
 # ---- what a folder holds is data, whoever wrote it ----
 

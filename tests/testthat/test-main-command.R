@@ -387,70 +387,79 @@ test_that("options and files are checked before any work begins", {
   expect_false("row.names" %in% names(utils::read.csv(text = x$out)))
 })
 
-test_that("failures end with status 1, or 2 where the words show them, and say what was wrong", {
-  writeLines("not an R object", path("bad.rds"))
-  for (case in list(
-      list("--models", path("none.rds"), "no file", 2L),
-      list("--models", path("bad.rds"), "not an R object", 1L),
-      list("--target", "weight", "not a column", 1L),
-      list("--data", path("none.csv"), "no file", 2L),
-      list("--metric", "auc", "does not fit", 1L),
-      list("--seed", "1.5", "--seed. must be a single whole number", 2L),
-      list("--seed", "one", "--seed", 2L),
-      list("--repeats", "2.7", "whole number, auto or all", 2L),
-      list("--repeats", "1e99", "whole number, auto or all", 2L)
-    )) {
-    args <- list(
-      "--models" = path("models.rds"),
-      "--data" = path("holdout.csv"),
-      "--train" = path("train.csv"),
-      "--target" = "strength"
-    )
-    args[[case[[1]]]] <- case[[2]]
-    x <- do.call(
-      command, c(list("rank"), as.list(as.vector(rbind(names(args), unlist(args)))))
-    )
-    expect_identical(x$status, case[[4]], label = paste(case[[1]], case[[2]]))
-    expect_match(x$err, case[[3]])
-  }
-  for (words in list(
-    c("--workers", "-1"), c("--workers", "1e9"), c("--folds", "2.5"), c("--count", "Inf"),
-    c("--random", "-3"), c("--seed", "1e300")
-  )) {
-    x <- command(
-      "reduce", "--models", path("models.rds"), "--train", path("train.csv"), "--target",
-      "strength", "--ranker", "linear", words
-    )
-    expect_identical(x$status, 2L, label = paste(words, collapse = " "))
-    expect_match(x$err, words[1], fixed = TRUE)
-  }
-})
-
-test_that("nothing that lies in the working folder is run, and a full output is a failure", {
-  here <- path("prepared")
-  dir.create(here)
-  trap <- paste0("cat('trapped\\n'); file.create(", deparse(path("trapped")), ")")
-  writeLines(trap, file.path(here, ".Rprofile"))
-  writeLines(paste0("R_PROFILE_USER=", path("trap.R")), file.path(here, ".Renviron"))
-  writeLines(trap, path("trap.R"))
-  script <- system.file("exec", "dreher", package = "dreher")
-  run_there <- function(redirect) {
-    lines <- tempfile(fileext = ".sh")
-    writeLines(c(
-      paste("cd", here),
-      "unset R_ENVIRON_USER R_PROFILE_USER",
-      paste(
-        script, "rank --models", path("models.rds"), "--data", path("holdout.csv"),
-        "--train", path("train.csv"), "--target strength --by permutation --repeats 2", redirect
+test_that(
+  "failures end with status 1, or 2 where the words show them, and say what was wrong",
+  {
+    writeLines("not an R object", path("bad.rds"))
+    for (case in list(
+        list("--models", path("none.rds"), "no file", 2L),
+        list("--models", path("bad.rds"), "not an R object", 1L),
+        list("--target", "weight", "not a column", 1L),
+        list("--data", path("none.csv"), "no file", 2L),
+        list("--metric", "auc", "does not fit", 1L),
+        list("--seed", "1.5", "--seed. must be a single whole number", 2L),
+        list("--seed", "one", "--seed", 2L),
+        list("--repeats", "2.7", "whole number, auto or all", 2L),
+        list("--repeats", "1e99", "whole number, auto or all", 2L)
+      )) {
+      args <- list(
+        "--models" = path("models.rds"),
+        "--data" = path("holdout.csv"),
+        "--train" = path("train.csv"),
+        "--target" = "strength"
       )
-    ), lines)
-    system2("sh", lines, stderr = FALSE)
+      args[[case[[1]]]] <- case[[2]]
+      x <- do.call(
+        command, c(list("rank"), as.list(as.vector(rbind(names(args), unlist(args)))))
+      )
+      expect_identical(x$status, case[[4]], label = paste(case[[1]], case[[2]]))
+      expect_match(x$err, case[[3]])
+    }
+    for (words in list(
+        c("--workers", "-1"), c("--workers", "1e9"), c("--folds", "2.5"),
+        c("--count", "Inf"), c("--random", "-3"), c("--seed", "1e300")
+      )) {
+      x <- command(
+        "reduce", "--models", path("models.rds"), "--train", path("train.csv"),
+        "--target", "strength", "--ranker", "linear", words
+      )
+      expect_identical(x$status, 2L, label = paste(words, collapse = " "))
+      expect_match(x$err, words[1], fixed = TRUE)
+    }
   }
-  expect_identical(run_there(paste(">", path("clean.csv"))), 0L)
-  expect_false(file.exists(path("trapped")))
-  expect_match(readLines(path("clean.csv"), 1), "^model,method")
-  expect_identical(run_there("> /dev/full"), 1L)
-})
+)
+
+test_that(
+  "nothing that lies in the working folder is run, and a full output is a failure",
+  {
+    here <- path("prepared")
+    dir.create(here)
+    trap <- paste0("cat('trapped\\n'); file.create(", deparse(path("trapped")), ")")
+    writeLines(trap, file.path(here, ".Rprofile"))
+    writeLines(paste0("R_PROFILE_USER=", path("trap.R")), file.path(here, ".Renviron"))
+    writeLines(trap, path("trap.R"))
+    script <- system.file("exec", "dreher", package = "dreher")
+    run_there <- function(redirect) {
+      lines <- tempfile(fileext = ".sh")
+      writeLines(
+        c(
+          paste("cd", here), "unset R_ENVIRON_USER R_PROFILE_USER",
+          paste(
+            script, "rank --models", path("models.rds"), "--data", path("holdout.csv"),
+            "--train", path("train.csv"),
+            "--target strength --by permutation --repeats 2", redirect
+          )
+        ),
+        lines
+      )
+      system2("sh", lines, stderr = FALSE)
+    }
+    expect_identical(run_there(paste(">", path("clean.csv"))), 0L)
+    expect_false(file.exists(path("trapped")))
+    expect_match(readLines(path("clean.csv"), 1), "^model,method")
+    expect_identical(run_there("> /dev/full"), 1L)
+  }
+)
 
 test_that("the demo runs the whole example and says where everything is", {
   x <- command("demo", "--out", path("demo"))

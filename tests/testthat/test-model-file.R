@@ -352,16 +352,22 @@ test_that("small files that ask for much, and columns of two kinds, are refused"
   text <- rawToChar(bytes_of("txt"))
   crlf <- written(gsub("\n", "\r\n", text, fixed = TRUE), "txt")
   expect_s3_class(
-    study(read_model(crlf, columns = columns, compare = TRUE), kiln_raw$holdout, "strength"),
+    study(
+      read_model(crlf, columns = columns, compare = TRUE), kiln_raw$holdout, "strength"
+    ),
     "dreher_study"
   )
   json <- rawToChar(bytes_of("json"))
   # The first split of the first tree made one on a category, its column still a number elsewhere.
   two_kinds <- sub("\"split_type\":\\[0", "\"split_type\":[1", json)
   for (field in c("categories_nodes", "categories_segments")) {
-    two_kinds <- sub(paste0("\"", field, "\":[]"), paste0("\"", field, "\":[0]"), two_kinds, fixed = TRUE)
+    two_kinds <- sub(
+      paste0("\"", field, "\":[]"), paste0("\"", field, "\":[0]"), two_kinds, fixed = TRUE
+    )
   }
-  two_kinds <- sub("\"categories_sizes\":[]", "\"categories_sizes\":[1]", two_kinds, fixed = TRUE)
+  two_kinds <- sub(
+    "\"categories_sizes\":[]", "\"categories_sizes\":[1]", two_kinds, fixed = TRUE
+  )
   two_kinds <- sub("\"categories\":[]", "\"categories\":[3]", two_kinds, fixed = TRUE)
   expect_error(
     read_model(written(two_kinds, "json"), columns = columns),
@@ -370,14 +376,15 @@ test_that("small files that ask for much, and columns of two kinds, are refused"
   )
   many <- sub("reg:squarederror", "multi:softprob", json, fixed = TRUE)
   many <- sub("\"num_class\":\"0\"", "\"num_class\":\"100000\"", many, fixed = TRUE)
-  used <- system.time(
-    expect_error(
-      read_model(written(many, "json"), columns = columns), "fewer trees than classes",
-      class = "dreher_error_model"
-    )
-  )
+  used <- system.time(expect_error(
+    read_model(written(many, "json"), columns = columns),
+    "fewer trees than classes",
+    class = "dreher_error_model"
+  ))
   expect_lt(used[["elapsed"]], 5)
-  expect_error(check_model_size(1e5, 1e5), "more than are read", class = "dreher_error_model")
+  expect_error(
+    check_model_size(1e5, 1e5), "more than are read", class = "dreher_error_model"
+  )
 })
 
 test_that("a decimal sign of the locale's does not change what a file says", {

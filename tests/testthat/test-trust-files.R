@@ -36,22 +36,26 @@ test_that("nothing from the data runs, is fetched or is embedded in the report",
   d$unused <- rnorm(n)
   names(d)[ncol(d)] <- paste0(hostile[["fence"]], "2")
   dictionary <- data.frame(
-    predictor = unname(hostile), label = paste("label", rev(hostile)),
+    predictor = unname(hostile),
+    label = paste("label", rev(hostile)),
     family = unname(hostile[1])
   )
   f <- lm(plain_formula("y", c(unname(hostile), "level")), d)
   st <- study(
-    stats::setNames(list(f), hostile[["script"]]), d[81:120, ], "y", train = d[1:80, ],
+    stats::setNames(list(f), hostile[["script"]]),
+    d[81:120, ],
+    "y",
+    train = d[1:80, ],
     dictionary = dictionary
   )
-  rk <- rank_predictors(
-    st, by = c("permutation", "shapley"), background = 5, repeats = 2
-  )
+  rk <- rank_predictors(st, by = c("permutation", "shapley"), background = 5, repeats = 2)
   rd <- suppressWarnings(reduce_predictors(
     st, folds = 3, repeats = 1, inner_folds = 2, random = 0
   ))
   file <- tempfile(fileext = ".html")
-  write_report(st, rk, rd, find_twins(st), agreement(rk), file = file, title = hostile[["fence"]])
+  write_report(
+    st, rk, rd, find_twins(st), agreement(rk), file = file, title = hostile[["fence"]]
+  )
   page <- paste(readLines(file, warn = FALSE, encoding = "UTF-8"), collapse = "\n")
   expect_match(page, "Content-Security-Policy", fixed = TRUE)
   # One script, ours; every address in the page is data in the page itself.
@@ -60,7 +64,9 @@ test_that("nothing from the data runs, is fetched or is embedded in the report",
   sources <- regmatches(page, gregexpr("<(img|link|iframe|object)[^>]{0,200}", page))[[1]]
   expect_true(all(grepl("(src|href)=\"data:", sources)))
   host <- readLines("/etc/hostname", 1)
-  expect_false(grepl(jsonlite::base64_enc(charToRaw(paste0(host, "\n"))), page, fixed = TRUE))
+  expect_false(grepl(
+    jsonlite::base64_enc(charToRaw(paste0(host, "\n"))), page, fixed = TRUE
+  ))
   # In a browser without the policy as well: the escapes alone must hold.
   bare <- tempfile(fileext = ".html")
   writeLines(sub("<meta http-equiv[^>]*>", "", page), bare)
@@ -93,13 +99,19 @@ test_that("a terminal gets no orders from names, labels, levels and messages", {
   d <- kiln_rows(60)[c("strength", "peak_temp", "hold_minutes")]
   names(d)[2] <- order
   st <- study(
-    stats::setNames(list(lm(strength ~ ., d)), paste0("m", order)), d[31:60, ], "strength",
+    stats::setNames(list(lm(strength ~ ., d)), paste0("m", order)),
+    d[31:60, ],
+    "strength",
     train = d[1:30, ]
   )
   rk <- rank_permutation(st, repeats = 2)
   said <- c(
-    utils::capture.output(print(st), print(rk), print(score_models(st)), print(check_data(st))),
-    tryCatch(study(st$models[[1]]$object, d["strength"], "strength"), error = conditionMessage)
+    utils::capture.output(
+      print(st), print(rk), print(score_models(st)), print(check_data(st))
+    ),
+    tryCatch(
+      study(st$models[[1]]$object, d["strength"], "strength"), error = conditionMessage
+    )
   )
   obeyed <- "\u001b(?!\\[[0-9;]*m)|\u0007"
   expect_false(any(grepl(obeyed, said, perl = TRUE)))
@@ -108,7 +120,9 @@ test_that("a terminal gets no orders from names, labels, levels and messages", {
 
 test_that("files are whole or not there: full disks, folders without leave, old files", {
   st <- study(
-    lm(strength ~ peak_temp + hold_minutes, kiln_rows(60)), kiln_rows(60, "holdout"), "strength"
+    lm(strength ~ peak_temp + hold_minutes, kiln_rows(60)),
+    kiln_rows(60, "holdout"),
+    "strength"
   )
   rk <- rank_permutation(st, repeats = 2)
   folder <- tempfile("out")
@@ -120,22 +134,41 @@ test_that("files are whole or not there: full disks, folders without leave, old 
     file <- file.path(folder, paste0("rk.", ending))
     writeLines("what was there", file)
     script <- tempfile(fileext = ".R")
-    writeLines(c(
-      "library(dreher)",
-      paste0("rk <- readRDS(", deparse(saved), ")"),
-      "for (i in 1:6) rk <- { d <- rk; d$model <- paste0(d$model, i); bind_rankings(rk, d) }",
-      paste0("write_results(rk, ", deparse(file), ")")
-    ), script)
-    status <- system2("sh", c("-c", shQuote(paste0(
-      "trap '' XFSZ; ulimit -f 1; exec ", file.path(R.home("bin"), "Rscript"), " ", script
-    ))), stdout = FALSE, stderr = FALSE)
+    writeLines(
+      c(
+        "library(dreher)", paste0("rk <- readRDS(", deparse(saved), ")"),
+        paste0(
+          "for (i in 1:6) rk <- { d <- rk; d$model <- paste0(d$model, i); ",
+          "bind_rankings(rk, d) }"
+        ),
+        paste0("write_results(rk, ", deparse(file), ")")
+      ),
+      script
+    )
+    status <- system2(
+      "sh",
+      c(
+        "-c",
+        shQuote(paste0(
+          "trap '' XFSZ; ulimit -f 1; exec ", file.path(R.home("bin"), "Rscript"), " ",
+          script
+        ))
+      ),
+      stdout = FALSE,
+      stderr = FALSE
+    )
     expect_gt(status, 0)
     expect_identical(readLines(file), "what was there")
   }
-  expect_setequal(list.files(folder, all.files = TRUE, no.. = TRUE), c("rk.csv", "rk.json", "rk.xlsx"))
+  expect_setequal(
+    list.files(folder, all.files = TRUE, no.. = TRUE), c("rk.csv", "rk.json", "rk.xlsx")
+  )
   expect_error(
-    write_results(rk, file.path(folder, "nowhere", "rk.csv")), "does not exist",
+    write_results(rk, file.path(folder, "nowhere", "rk.csv")),
+    "does not exist",
     class = "dreher_error_input"
   )
-  expect_error(write_results(iris, file.path(folder, "x.csv")), class = "dreher_error_input")
+  expect_error(
+    write_results(iris, file.path(folder, "x.csv")), class = "dreher_error_input"
+  )
 })

@@ -47,12 +47,12 @@ test_that("the session is as found: random state, options, folder; also after an
   messy <- function(m, d) {
     set.seed(1, kind = "Wichmann-Hill")
     options(digits = 3, dreher.mess = 1)
-    setwd(tempdir())
+    setwd(tempdir()) # nolint: undesirable_function_linter.
     predict(m, d)
   }
   st <- own(messy, refit_with = function(model, data, predictors) {
     options(digits = 3)
-    setwd(tempdir())
+    setwd(tempdir()) # nolint: undesirable_function_linter.
     lm(strength ~ ., data)
   }, metric = function(truth, predicted) {
     set.seed(1)
@@ -74,51 +74,63 @@ test_that("the session is as found: random state, options, folder; also after an
 })
 
 test_that("errors of the user's functions say whose, on which row, and keep the cause", {
-  cold <- function(m, d) if (any(d$peak_temp == ho$peak_temp[7])) stop("cold kiln") else predict(m, d)
+  cold <- function(m, d) {
+    if (any(d$peak_temp == ho$peak_temp[7])) stop("cold kiln") else predict(m, d)
+  }
   e <- expect_error(own(cold), "failed on the 150 rows", class = "dreher_error_model")
   expect_match(conditionMessage(e), "The first row it fails on alone is row 7")
   expect_match(conditionMessage(e$parent), "cold kiln")
   broken <- own(
-    function(m, d) predict(m, d), metric = function(truth, predicted) stop("no scale"),
+    function(m, d) predict(m, d),
+    metric = function(truth, predicted) stop("no scale"),
     better = "lower"
   )
   e <- expect_error(score_models(broken), "`metric` failed", class = "dreher_error_input")
   expect_match(conditionMessage(e$parent), "no scale")
   e <- expect_error(
     study(m, ho, "strength", train = tr, encode = function(d) stop("no code")),
-    "encoder of model \"lm\" failed", class = "dreher_error_input"
+    "encoder of model \"lm\" failed",
+    class = "dreher_error_input"
   )
   expect_match(conditionMessage(e$parent), "no code")
-  st <- study(
-    m, ho, "strength", train = tr,
-    refit_with = function(model, data, predictors) stop("no clay")
-  )
+  st <- study(m, ho, "strength", train = tr, refit_with = function(
+      model, data, predictors) {
+    stop("no clay")
+  })
   e <- expect_error(rank_refit(st, form = "leave_out"), class = "dreher_error")
   expect_match(rlang::cnd_message(e), "no clay")
 })
 
 test_that("rows and targets from which nothing follows are refused or said", {
   expect_error(study(m, ho[1:2, ], "strength"), "2 rows; at least 3")
-  expect_warning(study(m, ho[1:4, ], "strength"), "has 4 rows", class = "dreher_warning_rows")
+  expect_warning(
+    study(m, ho[1:4, ], "strength"), "has 4 rows", class = "dreher_warning_rows"
+  )
   expect_error(rank_permutation(own(predict), rows = ho[1, ]), "1 row; at least 3")
   flat <- ho
   flat$strength <- 3
   expect_error(study(m, flat, "strength"), "single value in `data`")
   vast <- ho
   vast$peak_temp[3] <- 1e308
-  expect_error(study(m, vast, "strength"), "for row 3: its loss", class = "dreher_error_model")
+  expect_error(
+    study(m, vast, "strength"), "for row 3: its loss", class = "dreher_error_model"
+  )
   vast <- ho
   vast$strength[5] <- 1e200
   expect_error(study(m, vast, "strength"), "beyond 1e150, in row 5")
   expect_error(
-    study(lm(strength ~ 1, tr), ho, "strength"), "no predictor", class = "dreher_error_model"
+    study(lm(strength ~ 1, tr), ho, "strength"),
+    "no predictor",
+    class = "dreher_error_model"
   )
   expect_warning(
-    study(m, ho, "strength", weights = "peak_temp"), "and a predictor of model",
+    study(m, ho, "strength", weights = "peak_temp"),
+    "and a predictor of model",
     class = "dreher_warning_roles"
   )
   expect_warning(
-    study(m, ho, "strength", dictionary = data.frame(predictor = "peek_temp")), "peek_temp",
+    study(m, ho, "strength", dictionary = data.frame(predictor = "peek_temp")),
+    "peek_temp",
     class = "dreher_warning_dictionary"
   )
   loans <- demo_loans()
@@ -137,13 +149,15 @@ test_that("rows and targets from which nothing follows are refused or said", {
     "`column` has missing entries"
   )
   expect_error(
-    flat_forest(0L, 1, c(0L, -1L, -1L), 1, 1L, 2L, 2L, matrix(1:3, 1), "a"), "differ in length"
+    flat_forest(0L, 1, c(0L, -1L, -1L), 1, 1L, 2L, 2L, matrix(1:3, 1), "a"),
+    "differ in length"
   )
 })
 
 test_that("columns may have any name", {
   names <- c(
-    "a`b", "a\nb", " a", "a ", "if", "=x", "$(x)", "`", "\\", "a\"b", "1", "NA", "\u00e9", "(a)"
+    "a`b", "a\nb", " a", "a ", "if", "=x", "$(x)", "`", "\\", "a\"b", "1", "NA", "\u00e9",
+    "(a)"
   )
   rename <- function(d, name) {
     d <- d[c("strength", "peak_temp", "hold_minutes")]

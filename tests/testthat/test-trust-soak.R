@@ -25,18 +25,27 @@ random_study <- function(seed) {
     task,
     number = signal,
     two = factor(ifelse(signal + rnorm(2 * n) > stats::median(signal), "yes", "no")),
-    three = factor(c("u", "v", "w")[1 + findInterval(signal, stats::quantile(signal, 1:2 / 3))])
+    three = factor(
+      c("u", "v", "w")[1 + findInterval(signal, stats::quantile(signal, 1:2 / 3))]
+    )
   )
   train <- d[seq_len(n), ]
   f <- plain_formula("y", setdiff(names(d), "y"))
-  choices <- c("ranger", "rpart", "xgboost", if (task == "number") "lm", if (task == "two") "glm")
+  choices <- c(
+    "ranger", "rpart", "xgboost", if (task == "number") "lm", if (task == "two") "glm"
+  )
   kind <- sample(choices, 1)
   x <- function(rows) data.matrix(rows[setdiff(names(d), "y")])
   model <- switch(
     kind,
     ranger = ranger::ranger(
-      y = train$y, x = train[setdiff(names(d), "y")], num.trees = 20, seed = seed,
-      num.threads = 1, probability = task != "number", keep.inbag = TRUE
+      y = train$y,
+      x = train[setdiff(names(d), "y")],
+      num.trees = 20,
+      seed = seed,
+      num.threads = 1,
+      probability = task != "number",
+      keep.inbag = TRUE
     ),
     rpart = rpart::rpart(f, train),
     lm = stats::lm(f, train),
@@ -44,14 +53,23 @@ random_study <- function(seed) {
     xgboost = NULL
   )
   list(
-    model = model, train = train, data = d[n + seq_len(n), ], kind = kind, task = task,
-    formula = f, threads = 1
+    model = model,
+    train = train,
+    data = d[n + seq_len(n), ],
+    kind = kind,
+    task = task,
+    formula = f,
+    threads = 1
   )
 }
 
 open_random <- function(r, ...) {
   given <- list(
-    models = list(m = r$model), data = r$data, target = "y", train = r$train, threads = r$threads
+    models = list(m = r$model),
+    data = r$data,
+    target = "y",
+    train = r$train,
+    threads = r$threads
   )
   given[names(list(...))] <- list(...)
   suppressWarnings(do.call(study, given))
@@ -69,7 +87,11 @@ broken_invariants <- function(seed) {
   if (r$kind == "xgboost") return(broken_for_files(r, seed))
   st <- tryCatch(open_random(r), dreher_error = function(e) e)
   if (inherits(st, "error")) {
-    return(if (grepl("no predictor", conditionMessage(st))) character() else conditionMessage(st))
+    return(if (grepl("no predictor", conditionMessage(st))) {
+      character()
+    } else {
+      conditionMessage(st)
+    })
   }
   rank <- function(st, ...) {
     suppressWarnings(rank_predictors(
@@ -106,19 +128,21 @@ broken_invariants <- function(seed) {
     rows = isTRUE(all.equal(score_models(open_random(r, data = mixed))$score, score)) &&
       same(shapley(st), shapley(open_random(r, data = mixed))),
     columns = same(
-      base, importances(rank(open_random(r, data = r$data[columns], train = r$train[columns])))
+      base,
+      importances(rank(open_random(r, data = r$data[columns], train = r$train[columns])))
     ),
     weights = isTRUE(all.equal(score_models(one)$score, score_models(two)$score)) &&
       same(shapley(one), shapley(two)),
     threads = same(base, importances(rank(open_random(r, threads = 2))), TRUE),
     seed = same(base, importances(rank(st)), TRUE),
-    resumed = is.null(whole) || {
-      again(folder)
-      con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
-      DBI::dbExecute(con, "DELETE FROM pieces WHERE key LIKE '%/2'")
-      DBI::dbDisconnect(con)
-      identical(again(folder), whole)
-    },
+    resumed = is.null(whole) ||
+      {
+        again(folder)
+        con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
+        DBI::dbExecute(con, "DELETE FROM pieces WHERE key LIKE '%/2'")
+        DBI::dbDisconnect(con)
+        identical(again(folder), whole)
+      },
     shares = all(base[grepl("^shapley", names(base))] >= 0)
   )
   names(holds)[!holds]
@@ -129,13 +153,17 @@ broken_for_files <- function(r, seed) {
   predictors <- setdiff(names(r$data), "y")
   y <- if (r$task == "number") r$train$y else as.integer(r$train$y) - 1L
   x <- data.matrix(r$train[predictors])
-  objective <- c(number = "reg:squarederror", two = "binary:logistic", three = "multi:softprob")
+  objective <- c(
+    number = "reg:squarederror", two = "binary:logistic", three = "multi:softprob"
+  )
   model <- xgboost::xgb.train(
     c(
       list(objective = objective[[r$task]], nthread = 1, max_depth = 3),
       if (r$task == "three") list(num_class = 3)
     ),
-    xgboost::xgb.DMatrix(x, label = y, nthread = 1), nrounds = 5, verbose = 0
+    xgboost::xgb.DMatrix(x, label = y, nthread = 1),
+    nrounds = 5,
+    verbose = 0
   )
   file <- tempfile(fileext = sample(c(".ubj", ".json"), 1))
   writeBin(xgboost::xgb.save.raw(model, raw_format = tools::file_ext(file)), file)
@@ -162,7 +190,9 @@ broken_for_files <- function(r, seed) {
 test_that("random studies keep every invariant", {
   total <- as.integer(Sys.getenv("DREHER_SOAK", "40"))
   broken <- lapply(seq_len(total), function(seed) {
-    tryCatch(broken_invariants(seed), error = function(e) paste("error:", conditionMessage(e)))
+    tryCatch(broken_invariants(seed), error = function(e) {
+      paste("error:", conditionMessage(e))
+    })
   })
   names(broken) <- seq_len(total)
   expect_identical(Filter(length, broken), stats::setNames(list(), character()))
