@@ -16,8 +16,8 @@
 #' @param value Double matrix, outputs x nodes: the answer of a row that ends here. Needed at
 #'   leaves and where rows can stay.
 #' @param owner Integer, for each node itself, or the node it stands in for (surrogate splits).
-#' @param set_from,set_size,set_side For questions about factor levels: position in `set_side`
-#'   (from 0, -1 for a numeric question), number of levels, and for each level -1 (left), 1
+#' @param set_from,set_size,set_side For splits on factor levels: position in `set_side`
+#'   (from 0, -1 for a split on a number), number of levels, and for each level -1 (left), 1
 #'   (right) or 0 (as if missing).
 #' @param columns,levels Names of the columns in the order of their numbers, and for factors the
 #'   levels in the order of their codes (a named list).

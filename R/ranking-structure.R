@@ -69,7 +69,7 @@ survey_model <- function(model, st, form) {
     nrow(st$train),
     form = form,
     measures = c(
-      rows = "questions per row and tree", splits = "splits per tree",
+      rows = "splits passed per row and tree", splits = "splits per tree",
       depth = "earliness of first use", trees = "share of trees"
     )[[form]]
   )
