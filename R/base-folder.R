@@ -68,11 +68,11 @@ lock_folder <- function(folder) {
     {
       con <- connect_sqlite(file.path(folder, "run.lock"), 1000)
       DBI::dbExecute(con, "BEGIN EXCLUSIVE")
-      writeLines(
-        paste0(
+      writeBin(
+        charToRaw(paste0(
           "process ", Sys.getpid(), " on ", Sys.info()[["nodename"]], ", since ",
-          format(Sys.time(), "%Y-%m-%d %H:%M:%S")
-        ),
+          format(Sys.time(), "%Y-%m-%d %H:%M:%S"), "\n"
+        )),
         owner
       )
     },

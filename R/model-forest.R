@@ -190,6 +190,7 @@ stack_trees <- function(
     all, size, weight, columns, levels, inbag = NULL, base = NULL, link = "identity",
     stretch = 1, boosted = NULL, single = FALSE) {
   if (is.null(base)) base <- rep(0, nrow(all$value))
+  if (is.null(all$set_side)) all$set_side <- integer()
   if (sum(as.double(size)) > 2^31 - 2) {
     stop_model(
       "The model has more nodes than can be counted.",

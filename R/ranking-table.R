@@ -107,6 +107,12 @@ note_tables <- c(
 # What single methods add for each model, under the name model/method.
 note_lists <- c("statistics", "draws")
 
+# What a ranking's details may hold beside what they always do.
+known_parts <- c(
+  note_tables, note_lists, "gap", "floor", "twins", "members", "strata", "resamples",
+  "failed", "offsets", "left_out"
+)
+
 # The rows of one list and what is known of it, as a ranking. ...: note tables, and entries of note
 # lists. values: array rows x predictors x outputs.
 ranking_part <- function(st, table, settings, seed, level, ..., values = NULL) {
@@ -255,7 +261,7 @@ ranking_details <- function(ranking, part = NULL, ...) {
   check_class(ranking, "dreher_ranking", "ranking", "a rank_*() function")
   check_no_dots(..., .verb = "ranking_details")
   if (is.null(part)) return(attr(ranking, "details"))
-  known <- names(attr(ranking, "details"))
+  known <- union(names(attr(ranking, "details")), known_parts)
   detail(ranking, check_choice(part, known, "part"))
 }
 

@@ -253,7 +253,7 @@ test_that(
         had <- 0
       }
       set.seed(i)
-      now <- run_and_kill(code, folder, had + sample(0:3, 1), stats::runif(1, 0, 0.3))
+      now <- run_and_kill(code, folder, had + sample(1:3, 1), stats::runif(1, 0, 0.3))
       if (!is.null(before)) {
         expect_identical(now[match(before$key, now$key), ], before, ignore_attr = TRUE)
       }

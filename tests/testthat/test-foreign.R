@@ -15,9 +15,12 @@ test_that("fingerprints depend on values only", {
   expect_identical(column_hashes(a)[["x"]], column_hashes(b)[["x"]])
   b$x[3] <- 3.5
   expect_false(identical(table_print(a), table_print(b)))
-  expect_identical(
-    row_keys(data.frame(x = c(1L, 100L))), row_keys(data.frame(x = c(1, 100)))
-  )
+  codes <- row_codes(list(
+    data.frame(x = c(1L, 100L), y = c("a", NA)),
+    data.frame(x = c(100, 1), y = factor(c(NA, "a")))
+  ))
+  expect_identical(codes[[1]], rev(codes[[2]]))
+  expect_length(unique(unlist(codes)), 2)
   # A target of whole numbers, drawn from as a table of another kind.
   whole <- transform(d, strength = as.integer(round(strength)))
   st <- study(

@@ -20,11 +20,12 @@ test_that("core files name no interface code", {
     if (basename(f) == "model-forest.R") code <- code[!grepl("writeLines|print[.]", code)]
     found <- grep(
       paste0(
-        "ggplot2|\\bcli::|rmarkdown|knitr|optparse|\\bcat\\(|\\bprint\\(|",
+        "ggplot2|\\bcli::(?!hash_)|rmarkdown|knitr|optparse|\\bcat\\(|\\bprint\\(|",
         "writeLines\\(|commandArgs|plot\\("
       ),
       code,
-      value = TRUE
+      value = TRUE,
+      perl = TRUE
     )
     expect_identical(found, character(), label = basename(f))
   }

@@ -148,7 +148,7 @@ test_that("what an encoder must not do is said in words", {
     "does not make the columns the model takes: \"grog_share\""
   )
   refused(function(data) encode(data)[1:3, ], "one row per row.*\n.*3 rows for 300")
-  refused(function(data) stop("no such thing"), "failed: no such thing")
+  refused(function(data) stop("no such thing"), "failed on 300 rows(.|\n)*no such thing")
   refused(
     function(data) structure(encode(data), stems_from = list(clay = "operator")),
     "said to stem from \"operator\", but changes with \"clay_source\""

@@ -563,6 +563,7 @@ test_that(
     cuts <- f$threshold[f$column == 0]
     on_cut <- d[rep(1, length(cuts) * 2), ]
     on_cut$peak_temp <- c(cuts, cuts + 1e-6)
+    on_cut$strength <- seq_len(nrow(on_cut))
     same_as_model(study(fit, on_cut, "strength", train = d), on_cut, 1e-6)
     st <- study(fit, d[1:50, ], "strength", train = d)
     again <- refit_model(fit, d[1:200, ], "strength", few[1:2])

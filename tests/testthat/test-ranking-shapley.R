@@ -490,7 +490,7 @@ test_that("intervals of sampled values hold the exact one in about 95 of 100 run
   d <- as.data.frame(matrix(rnorm(40 * 4), 40, dimnames = list(NULL, letters[1:4])))
   d$y <- d$a
   deep <- function(model, data) data$a * data$b * data$c + data$d * data$b * data$a
-  st <- study(1, d[1:2, ], "y", train = d, predict_with = deep)
+  st <- study(1, d[1:3, ], "y", train = d, predict_with = deep)
   m <- st$models[[1]]
   units <- as.list(stats::setNames(nm = letters[1:4]))
   rows <- model_rows(st, m, d[1:2, ])

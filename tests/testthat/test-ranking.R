@@ -43,7 +43,7 @@ test_that("a ranking is a data frame that stays one, or becomes a plain table", 
     rank_permutation(st, rows = kiln_rows(50, "untouched")["peak_temp"]),
     "The target \"strength\" is not a column of `rows`"
   )
-  expect_error(rank_permutation(st, rows = d[1, ]), "at least 2 rows")
+  expect_error(rank_permutation(st, rows = d[1, ]), "at least 3 are needed")
   expect_error(rank_permutation(st, rows = "test"), "`rows` must be some of")
   expect_error(
     rank_permutation(st, repeats = 0), "`repeats` must be a single whole number"
