@@ -19,7 +19,7 @@ export TZ := UTC
 .PHONY: demo test lint format test-current install check docs screenshots bench trust build setup-demo setup-test setup-develop clean
 
 demo: setup-demo build
-	$(R_ENV) Rscript exec/dreher demo --out out/demo
+	$(R_ENV) exec/dreher demo --out out/demo
 
 test: setup-test build
 	$(R_ENV) Rscript tools/test.R

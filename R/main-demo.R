@@ -64,7 +64,7 @@ command_demo <- function(given) {
     out, scores, checks, rk, nf, agreed, sb, rd, sets, cf
   )
   write_predictor_set(set, file.path(out, "set.json"))
-  draw_demo(out, rk, nf, agreed, sb, rd, set, twins)
+  draw_demo(out, rk, nf, agreed, sb, rd, set, twins, scores, sets, cf)
   write_report(
     st, rk, nf, agreed, sb, twins, rd, set, sets, cf,
     file = file.path(out, "report.html"), title = "What makes a tile strong"
@@ -78,7 +78,7 @@ demo_files <- paste0(
   "stability.csv\n",
   "            reduction.csv sets.csv set.json confirmation.json\n",
   "  pictures  ranking.png methods.png floor.png agreement.png stability.png twins.png\n",
-  "            reduction.png curves.png\n",
+  "            reduction.png curves.png scores.png set.png sets.png confirmation.png\n",
   "  report    report.html"
 )
 
@@ -91,12 +91,14 @@ write_demo_tables <- function(out, scores, checks, rk, nf, agreed, sb, rd, sets,
   for (name in names(files)) write_results(files[[name]], file.path(out, name))
 }
 
-draw_demo <- function(out, rk, nf, agreed, sb, rd, set, twins) {
+draw_demo <- function(out, rk, nf, agreed, sb, rd, set, twins, scores, sets, cf) {
   pictures <- list(
     ranking = ggplot2::autoplot(rk), methods = plot_ranks(rk),
     floor = ggplot2::autoplot(nf), agreement = ggplot2::autoplot(agreed),
     stability = ggplot2::autoplot(sb), reduction = ggplot2::autoplot(rd, set = set),
-    curves = ggplot2::autoplot(rd), twins = ggplot2::autoplot(twins)
+    curves = ggplot2::autoplot(rd), twins = ggplot2::autoplot(twins),
+    scores = ggplot2::autoplot(scores), set = ggplot2::autoplot(set),
+    sets = ggplot2::autoplot(sets), confirmation = ggplot2::autoplot(cf)
   )
   for (name in names(pictures)) {
     save_picture(pictures[[name]], file.path(out, paste0(name, ".png")))
