@@ -232,7 +232,7 @@ page_facts <- function(r) {
       "Was ", list_words(labels_or_names(r$study, leak)), " known before the target?"
     )
   }
-  facts["Asked"] <- paste0(
+  facts["Models and rows"] <- paste0(
     list_words(names(r$study$models)), "; ", format_number(nrow(r$study$data)), " ",
     rows_word(r$study), " rows; ", r$study$metric$label, ", ", r$study$metric$better,
     " is better"

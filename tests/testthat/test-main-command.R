@@ -470,7 +470,8 @@ test_that("the demo runs the whole example and says where everything is", {
       "scores.csv", "checks.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png",
       "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv",
       "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
-      "ranking.png", "methods.png", "reduction.png", "report.html"
+      "ranking.png", "methods.png", "reduction.png", "report.html", "scores.png",
+      "set.png", "sets.png", "confirmation.png"
     )
   )
   expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
