@@ -159,7 +159,9 @@ panel_names <- function(panels, settings) {
     ifelse(
       is.na(settings$scale[i]) | settings$scale[i] == "score",
       settings$measures[i],
-      paste0("mean |Shapley value|, ", settings$scale[i])
+      ifelse(
+        settings$scale[i] == "link", "mean |value|, link scale", "mean |Shapley value|"
+      )
     )
   )
 }

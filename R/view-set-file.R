@@ -95,15 +95,16 @@ read_predictor_set <- function(file) {
       todo = "Give a file written by write_predictor_set()."
     )
   }
-  if (!identical(as.integer(found$version), 1L)) {
+  if (!is.numeric(found$version) || !identical(as.double(found$version), 1)) {
     stop_input(
       paste0(
-        "The predictor set \"", file, "\" has version ", found$version,
-        "; version 1 is known."
+        "The predictor set \"", file, "\" has version ",
+        paste(unlist(found$version), collapse = ", "), "; version 1 is known."
       ),
       todo = "Update dreher."
     )
   }
+  check_set_fields(found, file)
   found$predictors <- as.character(unlist(found$predictors))
   found$left_out <- as.character(unlist(found$left_out))
   looks <- jsonlite::fromJSON(file, simplifyVector = FALSE)$looks
@@ -115,6 +116,31 @@ read_predictor_set <- function(file) {
   })
   found$file <- file
   structure(found, class = "dreher_set_file")
+}
+
+# A set file may come from anywhere: every field that is used is what it should be.
+check_set_fields <- function(found, file) {
+  is_text <- function(x) is.character(x) && length(x) == 1 && !is.na(x) && nchar(x) < 1000
+  is_number <- function(x) is.numeric(x) && length(x) == 1 && is.finite(x)
+  is_names <- function(x) {
+    x <- unlist(x)
+    is.null(x) || (is.character(x) && !anyNA(x) && all(nchar(x) < 1000) && !anyDuplicated(x))
+  }
+  fields <- list(
+    target = is_text, model = is_text, refit = is_text, rule = is_text, metric = is_text,
+    predictors = is_names, left_out = is_names, score = is_number, all = is_number,
+    constant = is_number, level = is_number, seed = is_number
+  )
+  odd <- names(fields)[!mapply(function(is, name) is(found[[name]]), fields, names(fields))]
+  if (length(odd)) {
+    stop_input(
+      paste0(
+        "The file \"", file, "\" is damaged: ", quote_some(odd),
+        if (length(odd) == 1) " is" else " are", " not what a set file holds."
+      ),
+      todo = "Write the set again."
+    )
+  }
 }
 
 #' @export

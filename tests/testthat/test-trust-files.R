@@ -172,3 +172,83 @@ test_that("files are whole or not there: full disks, folders without leave, old 
     write_results(iris, file.path(folder, "x.csv")), class = "dreher_error_input"
   )
 })
+
+test_that("a set file with any field changed reads, or is refused in our words", {
+  k <- demo_kiln(missing = FALSE)
+  train <- k$train[1:150, ]
+  st <- study(
+    lm(strength ~ peak_temp + hold_minutes, train),
+    k$holdout[1:80, ],
+    "strength",
+    train = train
+  )
+  rd <- reduce_predictors(st, folds = 3, repeats = 1, inner_folds = 2, random = 0)
+  file <- tempfile(fileext = ".json")
+  write_predictor_set(choose_set(rd), file)
+  whole <- jsonlite::parse_json(paste(readLines(file), collapse = "\n"))
+  values <- list(
+    NULL, 1, "x", TRUE, list(), list(1, 2), list(a = 1), list("a", "b"), strrep("x", 1e5)
+  )
+  other <- character()
+  for (name in names(whole)) {
+    for (value in values) {
+      altered <- whole
+      altered[name] <- list(value)
+      writeLines(
+        jsonlite::toJSON(altered, auto_unbox = TRUE, null = "null", digits = NA), file
+      )
+      got <- tryCatch(
+        {
+          set <- read_predictor_set(file)
+          utils::capture.output(print(set))
+          formula(set)
+          suppressWarnings(confirm_set(
+            set, k$holdout[101:200, ], study = st, again = TRUE
+          ))
+          "read"
+        },
+        dreher_error_internal = function(e) paste("internal:", conditionMessage(e)),
+        dreher_error = function(e) "refused",
+        error = function(e) paste("R's own:", conditionMessage(e))
+      )
+      if (!got %in% c("read", "refused")) other <- c(other, paste(name, got))
+    }
+  }
+  expect_identical(other, character())
+})
+
+test_that("documents and tables cut or changed at random end in our words", {
+  source <- readBin(
+    system.file("extdata", "kiln_holdout.csv", package = "dreher"), "raw", 20000
+  )
+  dictionary <- charToRaw(
+    "predictor,label,unit,family,cost,use\na,A,mm,f,1,free\nb,B,,f,2,keep\n"
+  )
+  other <- character()
+  for (i in 1:150) {
+    set.seed(i)
+    for (kind in c("rows", "dictionary")) {
+      bytes <- if (kind == "rows") source else dictionary
+      at <- sample(length(bytes), 5)
+      bytes[at] <- as.raw(sample(c(0:255, 34, 44, 10), 5))
+      if (i %% 3 == 0) bytes <- bytes[seq_len(sample(length(bytes), 1))]
+      file <- tempfile(fileext = ".csv")
+      writeBin(bytes, file)
+      got <- tryCatch(
+        {
+          suppressWarnings(if (kind == "rows") {
+            read_rows(file, quiet = TRUE)
+          } else {
+            read_dictionary(file)
+          })
+          "read"
+        },
+        dreher_error = function(e) "refused",
+        error = function(e) conditionMessage(e)
+      )
+      unlink(file)
+      if (!got %in% c("read", "refused")) other <- c(other, paste(kind, i, got))
+    }
+  }
+  expect_identical(other, character())
+})
