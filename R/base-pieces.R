@@ -115,6 +115,7 @@ spread_pieces <- function(pieces, fun, settle, narrow, ...) {
     }
   }
   for (key in unique(lost)) {
+    restart_workers()
     ended <- run_round(key, start, settle)
     if (ended$settled) next
     settle(
@@ -125,9 +126,9 @@ spread_pieces <- function(pieces, fun, settle, narrow, ...) {
         lethal = TRUE
       )
     )
-    restart_workers()
   }
   if (length(lost)) {
+    restart_workers()
     warn_dreher(
       "workers",
       paste0(

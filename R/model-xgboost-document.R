@@ -50,7 +50,7 @@ check_xgb_version <- function(version) {
       ),
       paste0(
         "It is read as the versions known; its trees must predict what the library ",
-        "predicts, where that is installed."
+        "predicts (of a file, read_model(compare = TRUE) asks the library)."
       )
     )
   }

@@ -207,6 +207,14 @@ test_that("a worker that dies takes nothing with it, and is replaced", {
   )
   expect_identical(as.data.frame(rk), as.data.frame(whole))
   expect_equal(future::nbrOfWorkers(), 2, ignore_attr = TRUE)
+  # Also the last piece of all, when no other is left to begin.
+  at_end <- draw_resamples(few, times = 6)
+  at_end$inside <- rev(at_end$inside)[c(1:3, 5, 6, 4)]
+  at_end$outside <- rev(at_end$outside)[c(1:3, 5, 6, 4)]
+  suppressWarnings(rk <- rank_predictors(
+    lethal_study(tempfile()), by = "permutation", repeats = 3, resamples = at_end
+  ))
+  expect_identical(sort(unique(rk$resample)), 1:6)
 })
 
 test_that("a piece that ends every worker is given up, and the run comes to its end", {
