@@ -236,7 +236,7 @@ plot.dreher_agreement <- function(x, ...) draw_now(x, ...)
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + operator, kiln$train)
-#' plot(noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), draws = 19))
+#' plot(noise_floor(study(fit, kiln$holdout, "strength", train = kiln$train), refits = 19))
 #' @exportS3Method ggplot2::autoplot
 autoplot.dreher_floor <- function(object, ..., model = NULL, top = 25) {
   check_no_dots(..., .verb = "plot")
