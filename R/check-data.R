@@ -267,8 +267,7 @@ find_dependent <- function(data, columns) {
       NA
     )]
   if (length(columns) < 2) return(list())
-  x <- as.matrix(data[columns])
-  r <- abs(rank_correlations(x))
+  r <- abs(rank_correlations(data[columns]))
   hits <- list()
   for (j in seq_along(columns)[-1]) {
     twin <- which(r[j, seq_len(j - 1)] >= 0.98)
@@ -284,9 +283,11 @@ find_dependent <- function(data, columns) {
       )
     }
   }
-  whole <- x[stats::complete.cases(x), , drop = FALSE]
-  if (nrow(whole) < 10 * ncol(x)) return(hits)
-  explained <- explained_by_others(whole)
+  complete <- stats::complete.cases(data[columns])
+  if (sum(complete) < 10 * length(columns)) return(hits)
+  explained <- explained_by_others(as.matrix(
+    if (all(complete)) data[columns] else data[complete, columns, drop = FALSE]
+  ))
   for (j in seq_along(columns)) {
     r2 <- explained[j]
     doubled <- any(r[j, -j] >= 0.98)
@@ -305,16 +306,28 @@ find_dependent <- function(data, columns) {
 
 # Spearman's correlation of all pairs, each on the rows both have. Ranks are worked out once a
 # column; only a pair with gaps that could be a duplicate is ranked again on its common rows.
-rank_correlations <- function(x) {
-  gaps <- colSums(is.na(x)) > 0
-  ranks <- apply(x, 2, rank, na.last = "keep")
-  r <- suppressWarnings(stats::cor(ranks, use = if (any(gaps)) "pairwise" else "everything"))
+rank_correlations <- function(columns) {
+  gaps <- vapply(columns, anyNA, NA)
+  ranks <- vapply(
+    columns,
+    function(x) {
+      as.double(rank(x, na.last = "keep"))
+    },
+    double(nrow(columns))
+  )
+  r <- suppressWarnings(stats::cor(
+    ranks, use = if (any(gaps)) "pairwise" else "everything"
+  ))
   r[is.na(r)] <- 0
   near <- which(abs(r) > 0.9 & upper.tri(r), arr.ind = TRUE)
   for (i in seq_len(nrow(near))) {
     pair <- near[i, ]
     if (!any(gaps[pair])) next
-    exact <- stats::cor(x[, pair], method = "spearman", use = "pairwise.complete.obs")[1, 2]
+    exact <- stats::cor(
+      as.matrix(columns[pair]), method = "spearman", use = "pairwise.complete.obs"
+    )[
+      1, 2
+    ]
     r[pair[1], pair[2]] <- r[pair[2], pair[1]] <- exact
   }
   r

@@ -1,5 +1,5 @@
-# Peak memory of every step: 200,000 rows x 50 columns, a forest of 50 trees. Each step runs in a
-# process of its own, which reports its high-water mark before and after.
+# Peak memory of every step: 200,000 rows x 50 columns, half of them training rows, a forest of 50
+# trees. Each step runs in a process of its own, which reports its high-water mark before and after.
 #   Rscript bench/memory.R [rows] [steps]
 given <- commandArgs(TRUE)
 if (length(given) && given[1] == "step") {
@@ -38,21 +38,23 @@ steps <- if (length(given) > 1) given[-1] else {
   c("study", "check", "permutation", "impurity", "shapley", "cover")
 }
 set.seed(1)
-d <- as.data.frame(matrix(stats::rnorm(2 * n * 50), 2 * n))
-d$y <- d$V1 * d$V2 + d$V3 + stats::rnorm(2 * n)
-train <- d[seq_len(n), ]
+d <- as.data.frame(matrix(stats::rnorm(n * 50), n))
+d$y <- d$V1 * d$V2 + d$V3 + stats::rnorm(n)
+half <- n %/% 2
+train <- d[seq_len(half), ]
 model <- ranger::ranger(
   y ~ ., train, num.trees = 50, min.node.size = 20, num.threads = 2, seed = 1
 )
 file <- tempfile(fileext = ".rds")
 saveRDS(
-  list(model = model, train = train, data = d[n + seq_len(n), ]), file, compress = FALSE
+  list(model = model, train = train, data = d[half + seq_len(half), ]), file, compress = FALSE
 )
 rm(d, train, model)
 invisible(gc())
 self <- sub("--file=", "", grep("^--file=", commandArgs(), value = TRUE))
 out <- do.call(rbind, lapply(steps, function(step) {
   said <- system2("Rscript", c(self, "step", step, file), stdout = TRUE, stderr = FALSE)
+  cat(step, ":", said[length(said)], "\n")
   x <- as.numeric(strsplit(trimws(said[length(said)]), " ")[[1]])
   data.frame(
     step = step, rows = n, held_mb = x[1], before_mb = x[2], peak_mb = x[3],

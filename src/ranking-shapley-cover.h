@@ -39,6 +39,11 @@ struct Descent {
         w_(players, 1.0),
         met_(players, 0) {}
 
+  // Bytes for a tree of so many nodes.
+  static double table_size(double nodes, int points) {
+    return nodes * (2.0 * kinds * points * sizeof(double) + sizeof(Step) + sizeof(Node));
+  }
+
   // Lays out one tree.
   void prepare(int tree, const std::vector<Quadrature>& points) {
     t_ = tree;

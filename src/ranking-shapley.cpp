@@ -46,8 +46,14 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
     d.background->read_block(0, d.background->rows, others.data());
   }
 
-  // Tables are made for some trees, all rows are sent through them, and they are dropped.
-  const int at_once = 32;
+  // Tables are made for some trees, all rows are sent through them, and they are dropped. Of large
+  // trees fewer at a time: their tables are long.
+  const double table_size =
+      d.cover == nullptr
+          ? 0
+          : Descent::table_size(f.n_nodes / std::max(f.n_trees, 1), points_for(most));
+  const int at_once =
+      static_cast<int>(std::max(1.0, std::min(32.0, 6.4e7 / std::max(table_size, 1.0))));
   // Several blocks a thread, so that none waits long for the last.
   const std::ptrdiff_t parts = loop.threads > 1 ? 4 * static_cast<std::ptrdiff_t>(loop.threads) : 1;
   const std::ptrdiff_t size =

@@ -3,7 +3,9 @@
 test_that("the examples of all help pages run", {
   root <- Sys.getenv("DREHER_SOURCE", unset = testthat::test_path("..", ".."))
   pages <- list.files(file.path(root, "man"), "[.]Rd$", full.names = TRUE)
-  skip_if(!length(pages), "the help pages are not at hand (installed package checked elsewhere)")
+  skip_if(
+    !length(pages), "the help pages are not at hand (installed package checked elsewhere)"
+  )
   grDevices::pdf(NULL)
   on.exit(grDevices::dev.off())
   # As a user's script sees them, without the package's inside.
@@ -14,9 +16,9 @@ test_that("the examples of all help pages run", {
     if (!file.exists(file)) return(NULL)
     message <- tryCatch(
       {
-        suppressMessages(suppressWarnings(
-          utils::capture.output(source(file, local = new.env(parent = session)))
-        ))
+        suppressMessages(suppressWarnings(utils::capture.output(source(
+          file, local = new.env(parent = session)
+        ))))
         NULL
       },
       error = conditionMessage
