@@ -161,15 +161,13 @@ plain_number <- function(x, comma) {
 }
 
 warn_columns <- function(table, file) {
-  commas <- names(table)[vapply(
-      table,
-      function(x) {
-        is.character(x) && any(!is.na(x)) &&
-          all(grepl("^[+-]?[0-9]+([.,][0-9]+)*$", x[!is.na(x)])) &&
-          any(grepl(",", x, fixed = TRUE))
-      },
-      NA
-    )]
+  among <- function(holds) {
+    names(table)[vapply(table, function(x) holds(x, x[!is.na(x)]), NA)]
+  }
+  commas <- among(function(x, seen) {
+    is.character(x) && any(grepl(",", seen, fixed = TRUE)) &&
+      all(grepl("^[+-]?[0-9]+([.,][0-9]+)*$", seen))
+  })
   if (length(commas)) {
     warn_dreher(
       "rows",
@@ -180,14 +178,9 @@ warn_columns <- function(table, file) {
       "Write the numbers with a decimal point and no other sign."
     )
   }
-  long <- names(table)[vapply(
-      table,
-      function(x) {
-        is.double(x) && any(abs(x[!is.na(x)]) > 2^53) &&
-          all(x[!is.na(x)] == round(x[!is.na(x)]))
-      },
-      NA
-    )]
+  long <- among(function(x, seen) {
+    is.double(x) && any(abs(seen) > 2^53) && all(seen == round(seen))
+  })
   if (length(long)) {
     warn_dreher(
       "rows",

@@ -24,6 +24,27 @@ encode_node <- function(json) {
   c(charToRaw("drv1"), writeBin(length(shape), raw(), 4, "little"), shape)
 }
 
+# A ranking over resamples whose refits take a while, as a script.
+code_of_run <- function(folder, times, pause, plan = "sequential") {
+  c(
+    "suppressMessages(library(dreher))",
+    if (plan != "sequential") paste0("future::plan('", plan, "', workers = 2)"),
+    "kiln <- demo_kiln(missing = FALSE); few <- kiln$train[1:300, ]",
+    paste0(
+      "slow <- function(model, data, predictors) { Sys.sleep(", pause,
+      "); lm(strength ~ ., data) }"
+    ),
+    paste0(
+      "st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), ",
+      "kiln$holdout, 'strength', train = few, refit_with = slow)"
+    ),
+    paste0(
+      "rank_predictors(st, by = 'permutation', repeats = 3, resamples = ",
+      "draw_resamples(few, times = ", times, "), run = ", deparse(folder), ")"
+    )
+  )
+}
+
 # Runs code in a process of its own, which is killed as soon as the folder holds so many pieces, or
 # a while later.
 run_and_kill <- function(code, folder, after, wait = 0) {
@@ -60,21 +81,7 @@ test_that(
   ),
   {
     folder <- tempfile("run")
-    code <- c(
-      "library(dreher); kiln <- demo_kiln(missing = FALSE); few <- kiln$train[1:300, ]",
-      paste0(
-        "slow <- function(model, data, predictors) { Sys.sleep(0.2); lm(strength ~ ., ",
-        "data) }"
-      ),
-      paste0(
-        "st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), ",
-        "kiln$holdout, 'strength', train = few, refit_with = slow)"
-      ),
-      paste0(
-        "rank_predictors(st, by = 'permutation', repeats = 3, resamples = ",
-        "draw_resamples(few, times = 6), run = ", deparse(folder), ")"
-      )
-    )
+    code <- code_of_run(folder, times = 6, pause = 0.2)
     before <- NULL
     for (after in c(1, 3, 4)) {
       now <- run_and_kill(code, folder, after)
@@ -236,22 +243,7 @@ test_that(
   {
     folder <- tempfile("run")
     many <- draw_resamples(few, times = 40)
-    code <- c(
-      "suppressMessages(library(dreher)); future::plan('multisession', workers = 2)",
-      "kiln <- demo_kiln(missing = FALSE); few <- kiln$train[1:300, ]",
-      paste0(
-        "slow <- function(model, data, predictors) { Sys.sleep(0.1); lm(strength ~ ., ",
-        "data) }"
-      ),
-      paste0(
-        "st <- study(lm(strength ~ peak_temp + hold_minutes + grog_share, few), ",
-        "kiln$holdout, 'strength', train = few, refit_with = slow)"
-      ),
-      paste0(
-        "rank_predictors(st, by = 'permutation', repeats = 3, resamples = ",
-        "draw_resamples(few, times = 40), run = ", deparse(folder), ")"
-      )
-    )
+    code <- code_of_run(folder, times = 40, pause = 0.1, plan = "multisession")
     before <- NULL
     for (i in seq_len(as.integer(Sys.getenv("DREHER_KILLS", "2")))) {
       had <- if (is.null(before)) 0 else nrow(before)
