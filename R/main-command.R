@@ -2,6 +2,9 @@
 # stopped. Results go to standard output or files, everything else to standard error.
 
 main_command <- function(words) {
+  # What a model prints while it predicts is none of our results.
+  sink(stderr())
+  on.exit(sink())
   tryCatch(
     withCallingHandlers(
       run_words(words),
@@ -77,7 +80,7 @@ run_words <- function(words) {
   )
   given <- read_options(parser, words[-1])
   if (given$help) {
-    optparse::print_help(parser)
+    put_out(utils::capture.output(optparse::print_help(parser)))
     return(0L)
   }
   for (name in step$needs) {

@@ -18,7 +18,6 @@ tell <- function(...) writeLines(printable(paste0(...), "[\\n\\t]"), stderr())
 # Results to standard output, in UTF-8. A full disk or a closed pipe is an error.
 put_out <- function(lines) {
   lines <- printable(cli::ansi_strip(lines), "[\\n\\t]")
-  if (sink.number() > 0) return(writeLines(lines))
   fault <- write_standard_output(charToRaw(paste0(paste(lines, collapse = "\n"), "\n")))
   if (nzchar(fault)) {
     stop_input("Standard output cannot be written.", fault, "Is the disk full?")

@@ -249,8 +249,9 @@ encode_for_forest <- function(forest, data) {
   if (!is.null(forest$encode)) data <- forest$encode(data)
   x <- encode_rows(data, forest$columns, forest$levels)
   # columns whose zeros count as missing
-  for (p in forest$zero_missing) x[abs(x[, p]) <= 1e-35, p] <- NA
-  if (forest$single) round_single(x) else x
+  for (p in forest$zero_missing) x[[p]][which(abs(x[[p]]) <= 1e-35)] <- NA
+  if (forest$single) x[] <- lapply(x, round_single)
+  x
 }
 
 # The flat forest must say what the model says, on up to 1,000 of the rows at hand and, where the

@@ -165,24 +165,22 @@ check_no_gaps <- function(x, p, model, arg) {
   )
 }
 
-# The same rows as a numeric matrix for the flat forest: factors as level numbers. A last level NA
-# stands for every value that is none of the others.
+# The same rows as numbers for the flat forest, a data frame: factors as level numbers. Columns of
+# numbers are not copied. A last level NA stands for every value that is none of the others.
 encode_rows <- function(data, columns, levels) {
-  x <- vapply(
-    columns,
-    function(p) {
-      known <- levels[[p]]
-      if (is.null(known)) return(as.double(data[[p]]))
-      other <- if (is.na(known[length(known)])) length(known) else NA_integer_
-      code <- match(
-        if (is.numeric(known)) trunc(data[[p]]) else as.character(data[[p]]),
-        known[!is.na(known)],
-        nomatch = other
-      )
-      code[is.na(data[[p]])] <- NA
-      as.double(code)
-    },
-    double(nrow(data))
+  out <- lapply(columns, function(p) {
+    known <- levels[[p]]
+    if (is.null(known)) return(as.double(data[[p]]))
+    other <- if (is.na(known[length(known)])) length(known) else NA_integer_
+    code <- match(
+      if (is.numeric(known)) trunc(data[[p]]) else as.character(data[[p]]),
+      known[!is.na(known)],
+      nomatch = other
+    )
+    code[is.na(data[[p]])] <- NA
+    as.double(code)
+  })
+  structure(
+    out, names = columns, row.names = .set_row_names(nrow(data)), class = "data.frame"
   )
-  matrix(x, nrow(data), length(columns), dimnames = list(NULL, columns))
 }

@@ -144,7 +144,7 @@ xgb_tree <- function(tree, t, K, k, n_columns) {
   }
   kind <- if (is.null(tree[["split_type"]])) rep(0L, n) else whole("split_type")
   # Written with the digits of single precision: read back as the nearest single.
-  cut <- round_single(matrix(take_numbers(tree, "split_conditions", where, n)))[, 1]
+  cut <- round_single(take_numbers(tree, "split_conditions", where, n))
   by_set <- !leaf & kind == 1L
   if (anyNA(cut[!by_set])) {
     file_fault("a threshold or leaf of ", where, " is not a number")

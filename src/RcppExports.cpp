@@ -81,37 +81,37 @@ BEGIN_RCPP
 END_RCPP
 }
 // round_single
-Rcpp::NumericMatrix round_single(Rcpp::NumericMatrix x);
+Rcpp::NumericVector round_single(Rcpp::NumericVector x);
 RcppExport SEXP _dreher_round_single(SEXP xSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
     rcpp_result_gen = Rcpp::wrap(round_single(x));
     return rcpp_result_gen;
 END_RCPP
 }
 // forest_predict
-Rcpp::NumericMatrix forest_predict(Rcpp::List forest, Rcpp::NumericMatrix x, int threads);
+Rcpp::NumericMatrix forest_predict(Rcpp::List forest, SEXP x, int threads);
 RcppExport SEXP _dreher_forest_predict(SEXP forestSEXP, SEXP xSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_predict(forest, x, threads));
     return rcpp_result_gen;
 END_RCPP
 }
 // forest_ends
-Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, Rcpp::NumericMatrix x, int threads);
+Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, SEXP x, int threads);
 RcppExport SEXP _dreher_forest_ends(SEXP forestSEXP, SEXP xSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_ends(forest, x, threads));
     return rcpp_result_gen;
@@ -155,17 +155,17 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_impurity
-Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target, Rcpp::IntegerMatrix count, int held, Rcpp::NumericMatrix held_x, Rcpp::NumericMatrix held_target, int threads);
+Rcpp::List forest_impurity(Rcpp::List forest, SEXP x, Rcpp::NumericMatrix target, Rcpp::IntegerMatrix count, int held, SEXP held_x, Rcpp::NumericMatrix held_target, int threads);
 RcppExport SEXP _dreher_forest_impurity(SEXP forestSEXP, SEXP xSEXP, SEXP targetSEXP, SEXP countSEXP, SEXP heldSEXP, SEXP held_xSEXP, SEXP held_targetSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type target(targetSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
     Rcpp::traits::input_parameter< int >::type held(heldSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type held_x(held_xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type held_x(held_xSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type held_target(held_targetSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_impurity(forest, x, target, count, held, held_x, held_target, threads));
@@ -173,13 +173,13 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_use
-Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads);
+Rcpp::List forest_use(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int threads);
 RcppExport SEXP _dreher_forest_use(SEXP forestSEXP, SEXP xSEXP, SEXP countSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_use(forest, x, count, threads));
@@ -187,13 +187,13 @@ BEGIN_RCPP
 END_RCPP
 }
 // recompute_gains
-Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
+Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
 RcppExport SEXP _dreher_recompute_gains(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP singleSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type y(ySEXP);
     Rcpp::traits::input_parameter< int >::type loss(lossSEXP);
     Rcpp::traits::input_parameter< bool >::type second_order(second_orderSEXP);
@@ -210,14 +210,14 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_held_gain
-Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix held_x, Rcpp::NumericVector y, int loss, Rcpp::IntegerVector group, Rcpp::IntegerVector unit_of, int units, int threads);
+Rcpp::List forest_held_gain(Rcpp::List forest, SEXP x, SEXP held_x, Rcpp::NumericVector y, int loss, Rcpp::IntegerVector group, Rcpp::IntegerVector unit_of, int units, int threads);
 RcppExport SEXP _dreher_forest_held_gain(SEXP forestSEXP, SEXP xSEXP, SEXP held_xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP groupSEXP, SEXP unit_ofSEXP, SEXP unitsSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type held_x(held_xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type held_x(held_xSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type y(ySEXP);
     Rcpp::traits::input_parameter< int >::type loss(lossSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
@@ -240,14 +240,14 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_shapley
-Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
+Rcpp::NumericVector forest_shapley(Rcpp::List forest, SEXP x, SEXP background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
 RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type background(backgroundSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type background(backgroundSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cover(coverSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
     Rcpp::traits::input_parameter< int >::type players(playersSEXP);
@@ -257,13 +257,13 @@ BEGIN_RCPP
 END_RCPP
 }
 // forest_cover
-Rcpp::List forest_cover(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count, int threads);
+Rcpp::List forest_cover(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int threads);
 RcppExport SEXP _dreher_forest_cover(SEXP forestSEXP, SEXP xSEXP, SEXP countSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type count(countSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(forest_cover(forest, x, count, threads));
@@ -271,13 +271,13 @@ BEGIN_RCPP
 END_RCPP
 }
 // shuffle_prepare
-SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads);
+SEXP shuffle_prepare(Rcpp::List forest, SEXP x, int threads);
 RcppExport SEXP _dreher_shuffle_prepare(SEXP forestSEXP, SEXP xSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
-    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     rcpp_result_gen = Rcpp::wrap(shuffle_prepare(forest, x, threads));
     return rcpp_result_gen;

@@ -34,27 +34,26 @@ Rcpp::NumericVector doubles_below(Rcpp::NumericVector x) {
 
 // Values as a library sees them that works in single precision.
 // [[Rcpp::export]]
-Rcpp::NumericMatrix round_single(Rcpp::NumericMatrix x) {
-  Rcpp::NumericMatrix out(x.nrow(), x.ncol());
+Rcpp::NumericVector round_single(Rcpp::NumericVector x) {
+  Rcpp::NumericVector out(Rcpp::no_init(x.size()));
   dreher::to_single(x.begin(), x.size(), out.begin());
-  Rcpp::colnames(out) = Rcpp::colnames(x);
   return out;
 }
 
 // [[Rcpp::export]]
-Rcpp::NumericMatrix forest_predict(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
+Rcpp::NumericMatrix forest_predict(Rcpp::List forest, SEXP x, int threads) {
   HeldForest held(forest);
   const Table table = make_table(x, held.view);
-  Rcpp::NumericMatrix out(x.nrow(), held.view.n_outputs);
+  Rcpp::NumericMatrix out(table.rows, held.view.n_outputs);
   stop_if_interrupted(dreher::predict_rows(held.view, table, make_loop(threads), out.begin()));
   return out;
 }
 
 // [[Rcpp::export]]
-Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
+Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, SEXP x, int threads) {
   HeldForest held(forest);
   const Table table = make_table(x, held.view);
-  Rcpp::IntegerMatrix out(x.nrow(), held.view.n_trees);
+  Rcpp::IntegerMatrix out(table.rows, held.view.n_trees);
   stop_if_interrupted(dreher::find_ends(held.view, table, make_loop(threads), out.begin()));
   return out;
 }

@@ -61,9 +61,26 @@ struct HeldForest {
   }
 };
 
-Table make_table(const Rcpp::NumericMatrix& x, const Forest& forest) {
-  if (x.ncol() != forest.n_columns) Rcpp::stop("the table and the forest differ in their columns");
-  return Table{x.begin(), x.nrow(), x.ncol()};
+// A list of columns, or a matrix, of numbers; the caller keeps it alive.
+inline Table make_table(SEXP x, const Forest& forest) {
+  Table out;
+  if (Rf_isMatrix(x) && TYPEOF(x) == REALSXP) {
+    out.rows = Rf_nrows(x);
+    for (int j = 0; j < Rf_ncols(x); ++j) out.column.push_back(REAL(x) + out.rows * j);
+  } else if (TYPEOF(x) == VECSXP) {
+    for (R_xlen_t j = 0; j < Rf_xlength(x); ++j) {
+      const SEXP column = VECTOR_ELT(x, j);
+      if (TYPEOF(column) != REALSXP || (j > 0 && Rf_xlength(column) != out.rows))
+        Rcpp::stop("the table's columns are not numbers of one length");
+      out.rows = Rf_xlength(column);
+      out.column.push_back(REAL(column));
+    }
+  } else {
+    Rcpp::stop("the table is neither a matrix of numbers nor a list of columns");
+  }
+  if (out.columns() != forest.n_columns)
+    Rcpp::stop("the table and the forest differ in their columns");
+  return out;
 }
 
 // Do all of these lie in [least, end)?

@@ -13,15 +13,16 @@ Rcpp::CharacterVector boosting_losses() {
 
 namespace {
 
-dreher::Sample make_sample(const Rcpp::NumericMatrix& x, const Rcpp::NumericMatrix& target,
+dreher::Sample make_sample(SEXP x, const Rcpp::NumericMatrix& target,
                            const Rcpp::IntegerMatrix& count, dreher::Rows rows,
                            const Forest& forest) {
-  if (target.nrow() != x.nrow()) Rcpp::stop("targets and rows differ in number");
+  const Table table = make_table(x, forest);
+  if (target.nrow() != table.rows) Rcpp::stop("targets and rows differ in number");
   const bool counted = rows != dreher::Rows::all;
-  if (counted && (count.nrow() != x.nrow() || count.ncol() != forest.n_trees))
+  if (counted && (count.nrow() != table.rows || count.ncol() != forest.n_trees))
     Rcpp::stop("in-bag counts must be rows x trees");
-  return dreher::Sample{make_table(x, forest), target.begin(), target.ncol(),
-                        counted ? count.begin() : nullptr, rows};
+  return dreher::Sample{table, target.begin(), target.ncol(), counted ? count.begin() : nullptr,
+                        rows};
 }
 
 Rcpp::NumericVector make_cube(int a, int b, int c) {
@@ -35,8 +36,8 @@ Rcpp::NumericVector make_cube(int a, int b, int c) {
 // count: rows x trees, or 0 x 0 when unknown. held: 0 nothing, 1 the rows with count 0, 2 the rows
 // of held_x.
 // [[Rcpp::export]]
-Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix target,
-                           Rcpp::IntegerMatrix count, int held, Rcpp::NumericMatrix held_x,
+Rcpp::List forest_impurity(Rcpp::List forest, SEXP x, Rcpp::NumericMatrix target,
+                           Rcpp::IntegerMatrix count, int held, SEXP held_x,
                            Rcpp::NumericMatrix held_target, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
@@ -71,12 +72,11 @@ Rcpp::List forest_impurity(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::Numer
 }
 
 // [[Rcpp::export]]
-Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count,
-                      int threads) {
+Rcpp::List forest_use(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
   dreher::NodeSums train;
-  Rcpp::NumericMatrix no_target(x.nrow(), 0);
+  Rcpp::NumericMatrix no_target(make_table(x, f).rows, 0);
   const dreher::Rows rows = count.size() > 0 ? dreher::Rows::drawn : dreher::Rows::all;
   stop_if_interrupted(dreher::sum_nodes(f, make_sample(x, no_target, count, rows, f), nullptr,
                                         make_loop(threads), &train));
@@ -89,14 +89,15 @@ Rcpp::List forest_use(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMat
 
 // y: numbers, 0/1, or class numbers from 0; loss: 0 squared, 1 logistic, 2 poisson, 3 softmax.
 // [[Rcpp::export]]
-Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericVector y,
-                                    int loss, bool second_order, double lambda, double most_step,
-                                    bool single, double curve, Rcpp::NumericVector start,
+Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss,
+                                    bool second_order, double lambda, double most_step, bool single,
+                                    double curve, Rcpp::NumericVector start,
                                     Rcpp::IntegerVector round, Rcpp::IntegerVector group,
                                     int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
-  if (y.size() != x.nrow() || round.size() != f.n_trees || group.size() != f.n_trees ||
+  const Table table = make_table(x, f);
+  if (y.size() != table.rows || round.size() != f.n_trees || group.size() != f.n_trees ||
       start.size() != f.n_outputs)
     Rcpp::stop("targets, rounds or groups do not fit");
   if (!within(group, 0, f.n_outputs)) Rcpp::stop("a tree adds to an output that is not there");
@@ -110,27 +111,27 @@ Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, Rcpp::NumericMatrix x, Rc
                                   round.begin(),
                                   group.begin()};
   Rcpp::NumericMatrix gain(f.n_columns, f.n_trees);
-  stop_if_interrupted(dreher::recompute_gain(f, make_table(x, f), y.begin(), boosting,
-                                             make_loop(threads), gain.begin()));
+  stop_if_interrupted(
+      dreher::recompute_gain(f, table, y.begin(), boosting, make_loop(threads), gain.begin()));
   return gain;
 }
 
 // unit_of: per column the unit (from 0) its splits count for, -1 for none.
 // [[Rcpp::export]]
-Rcpp::List forest_held_gain(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::NumericMatrix held_x,
-                            Rcpp::NumericVector y, int loss, Rcpp::IntegerVector group,
-                            Rcpp::IntegerVector unit_of, int units, int threads) {
+Rcpp::List forest_held_gain(Rcpp::List forest, SEXP x, SEXP held_x, Rcpp::NumericVector y, int loss,
+                            Rcpp::IntegerVector group, Rcpp::IntegerVector unit_of, int units,
+                            int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
-  if (y.size() != held_x.nrow() || group.size() != f.n_trees || unit_of.size() != f.n_columns)
+  const Table train = make_table(x, f), aside = make_table(held_x, f);
+  if (y.size() != aside.rows || group.size() != f.n_trees || unit_of.size() != f.n_columns)
     Rcpp::stop("targets, groups or units do not fit");
   if (!within(group, 0, f.n_outputs)) Rcpp::stop("a tree adds to an output that is not there");
   if (!within(unit_of, -1, units)) Rcpp::stop("a unit is out of range");
   const int slots = f.n_outputs > 1 ? f.n_outputs + 1 : 1;
   Rcpp::NumericMatrix sum(units, slots), square(units, slots);
   const dreher::Worth out{unit_of.begin(), units, slots, sum.begin(), square.begin()};
-  stop_if_interrupted(dreher::held_gain(f, make_table(x, f), make_table(held_x, f), y.begin(),
-                                        static_cast<dreher::Loss>(loss), group.begin(),
-                                        make_loop(threads), out));
+  stop_if_interrupted(dreher::held_gain(f, train, aside, y.begin(), static_cast<dreher::Loss>(loss),
+                                        group.begin(), make_loop(threads), out));
   return Rcpp::List::create(Rcpp::Named("sum") = sum, Rcpp::Named("square") = square);
 }

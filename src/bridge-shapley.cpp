@@ -6,39 +6,38 @@
 // has no rows).
 // -> rows x players x outputs
 // [[Rcpp::export]]
-Rcpp::NumericVector forest_shapley(Rcpp::List forest, Rcpp::NumericMatrix x,
-                                   Rcpp::NumericMatrix background, Rcpp::NumericVector cover,
-                                   Rcpp::IntegerVector player_of, int players, int threads) {
+Rcpp::NumericVector forest_shapley(Rcpp::List forest, SEXP x, SEXP background,
+                                   Rcpp::NumericVector cover, Rcpp::IntegerVector player_of,
+                                   int players, int threads) {
   HeldForest held(forest);
   const Table rows = make_table(x, held.view), others = make_table(background, held.view);
   const bool by_cover = cover.size() > 0;
   if (by_cover && cover.size() != held.view.n_nodes) Rcpp::stop("covers do not fit the nodes");
   if (!by_cover && others.rows == 0) Rcpp::stop("no background rows");
-  if (player_of.size() != x.ncol()) Rcpp::stop("players do not fit the table");
+  if (player_of.size() != held.view.n_columns) Rcpp::stop("players do not fit the table");
   const std::vector<int> player0 = from_zero(player_of);
   for (int p : player0)
     if (p < 0 || p >= players) Rcpp::stop("a player is out of range");
   const dreher::Division division{player0.data(), players, by_cover ? nullptr : &others,
                                   by_cover ? cover.begin() : nullptr};
-  Rcpp::NumericVector phi(static_cast<R_xlen_t>(x.nrow()) * players * held.view.n_outputs);
+  Rcpp::NumericVector phi(static_cast<R_xlen_t>(rows.rows) * players * held.view.n_outputs);
   stop_if_interrupted(
       dreher::divide_outputs(held.view, rows, division, make_loop(threads), phi.begin()));
-  phi.attr("dim") = Rcpp::IntegerVector::create(x.nrow(), players, held.view.n_outputs);
+  phi.attr("dim") = Rcpp::IntegerVector::create(rows.rows, players, held.view.n_outputs);
   return phi;
 }
 
 // count: rows x trees, or 0 x 0: every row once. -> cover per node, and the outputs with everything
 // unknown
 // [[Rcpp::export]]
-Rcpp::List forest_cover(Rcpp::List forest, Rcpp::NumericMatrix x, Rcpp::IntegerMatrix count,
-                        int threads) {
+Rcpp::List forest_cover(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int threads) {
   HeldForest held(forest);
   const Forest& f = held.view;
-  if (count.size() > 0 && (count.nrow() != x.nrow() || count.ncol() != f.n_trees))
+  const Table table = make_table(x, f);
+  if (count.size() > 0 && (count.nrow() != table.rows || count.ncol() != f.n_trees))
     Rcpp::stop("in-bag counts must be rows x trees");
   Rcpp::NumericVector cover(f.n_nodes), baseline(f.n_outputs);
-  stop_if_interrupted(dreher::count_cover(f, make_table(x, f),
-                                          count.size() > 0 ? count.begin() : nullptr,
+  stop_if_interrupted(dreher::count_cover(f, table, count.size() > 0 ? count.begin() : nullptr,
                                           make_loop(threads), cover.begin()));
   dreher::cover_baseline(f, cover.begin(), baseline.begin());
   return Rcpp::List::create(Rcpp::Named("cover") = cover, Rcpp::Named("baseline") = baseline);

@@ -11,14 +11,14 @@ struct Prepared {
   HeldForest forest;
   dreher::Ranks ranks;
   dreher::Coded coded;
-  Prepared(const Rcpp::List& f, const Rcpp::NumericMatrix& x, const Loop& loop)
+  Prepared(const Rcpp::List& f, SEXP x, const Loop& loop)
       : forest(f), ranks(make_table(x, forest.view), loop), coded(forest.view, ranks) {}
 };
 
 }  // namespace
 
 // [[Rcpp::export]]
-SEXP shuffle_prepare(Rcpp::List forest, Rcpp::NumericMatrix x, int threads) {
+SEXP shuffle_prepare(Rcpp::List forest, SEXP x, int threads) {
   Rcpp::XPtr<Prepared> out(new Prepared(forest, x, make_loop(threads)));
   stop_if_interrupted(out->ranks.done);
   return out;

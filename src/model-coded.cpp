@@ -65,7 +65,7 @@ void sort_placed(std::vector<Placed>* all, std::vector<Placed>* room) {
 }  // namespace
 
 Ranks::Ranks(const Table& table, const Loop& loop)
-    : rows(table.rows), columns(table.columns), value(table.columns), gaps(table.columns, 0) {
+    : rows(table.rows), columns(table.columns()), value(table.columns()), gaps(table.columns(), 0) {
   code.assign(static_cast<std::size_t>(rows) * columns, missing_code);
   struct Place {
     std::vector<Placed> all, room;

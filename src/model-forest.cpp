@@ -151,14 +151,14 @@ std::ptrdiff_t block_rows_for(int columns) {
 template <class Visit>
 bool walk_all(const Forest& f, const Table& table, const Loop& loop, Visit visit) {
   const Walk walk(f, table.rows);
-  const std::ptrdiff_t block_rows = block_rows_for(table.columns);
+  const std::ptrdiff_t block_rows = block_rows_for(table.columns());
   std::vector<std::vector<double>> blocks(loop.threads,
-                                          std::vector<double>(block_rows * table.columns));
+                                          std::vector<double>(block_rows * table.columns()));
   return each_block(loop, table.rows, block_rows,
                     [&](std::ptrdiff_t from, std::ptrdiff_t to, int thread) {
                       double* block = blocks[thread].data();
                       table.read_block(from, to, block);
-                      const bool has_missing = any_missing(block, (to - from) * table.columns);
+                      const bool has_missing = any_missing(block, (to - from) * table.columns());
                       int ends[most_block_rows];
                       for (int t = 0; t < f.n_trees; ++t) {
                         walk.find(t, block, to - from, has_missing, ends);

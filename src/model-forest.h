@@ -69,19 +69,21 @@ struct Forest {
   }
 };
 
-// A table of rows x columns, column after column as R holds it.
+// A table of rows x columns; the columns stand where they are.
 struct Table {
-  const double* cell = nullptr;
+  std::vector<const double*> column;
   std::ptrdiff_t rows = 0;
-  int columns = 0;
-  double at(std::ptrdiff_t i, int j) const { return cell[i + rows * j]; }
+  int columns() const { return static_cast<int>(column.size()); }
+  double at(std::ptrdiff_t i, int j) const { return column[j][i]; }
   void read_row(std::ptrdiff_t i, double* row) const {
-    for (int j = 0; j < columns; ++j) row[j] = at(i, j);
+    for (int j = 0; j < columns(); ++j) row[j] = at(i, j);
   }
   // Rows [from, to), row after row.
   void read_block(std::ptrdiff_t from, std::ptrdiff_t to, double* block) const {
-    for (int j = 0; j < columns; ++j) {
-      for (std::ptrdiff_t i = from; i < to; ++i) block[(i - from) * columns + j] = at(i, j);
+    const int p = columns();
+    for (int j = 0; j < p; ++j) {
+      const double* const cell = column[j];
+      for (std::ptrdiff_t i = from; i < to; ++i) block[(i - from) * p + j] = cell[i];
     }
   }
 };

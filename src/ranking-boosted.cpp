@@ -54,7 +54,7 @@ double worth(double G, double H, const Boosting& boosting) {
 bool recompute_gain(const Forest& f, const Table& table, const double* y, const Boosting& boosting,
                     const Loop& loop, double* gain) {
   const std::ptrdiff_t n = table.rows;
-  const int K = f.n_outputs, p = table.columns;
+  const int K = f.n_outputs, p = table.columns();
   std::vector<double> F(n * K), g(n * K), h(n * K);
   for (std::ptrdiff_t i = 0; i < n; ++i)
     for (int k = 0; k < K; ++k) F[i * K + k] = boosting.rounded(f.base[k] + boosting.start[k]);
@@ -138,7 +138,7 @@ double loss_of(Loss loss, const double* F, double y, int K) {
 
 bool held_gain(const Forest& f, const Table& train, const Table& held, const double* y, Loss loss,
                const int* group, const Loop& loop, const Worth& out) {
-  const int K = f.n_outputs, p = held.columns;
+  const int K = f.n_outputs, p = held.columns();
   const std::ptrdiff_t size = 256, cells = static_cast<std::ptrdiff_t>(out.n_units) * out.slots;
 
   // Mean of the leaves below each node, over the training rows; where none came by, over the

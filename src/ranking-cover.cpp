@@ -6,7 +6,7 @@ namespace dreher {
 bool count_cover(const Forest& f, const Table& table, const int* count, const Loop& loop,
                  double* cover) {
   std::fill(cover, cover + f.n_nodes, 0.0);
-  std::vector<double> rows(4096 * static_cast<std::ptrdiff_t>(table.columns));
+  std::vector<double> rows(4096 * static_cast<std::ptrdiff_t>(table.columns()));
   for (std::ptrdiff_t from = 0; from < table.rows; from += 4096) {
     const std::ptrdiff_t to = std::min(table.rows, from + 4096);
     table.read_block(from, to, rows.data());
@@ -14,7 +14,7 @@ bool count_cover(const Forest& f, const Table& table, const int* count, const Lo
       for (std::ptrdiff_t i = from; i < to; ++i) {
         const double by = count == nullptr ? 1 : count[i + table.rows * t];
         if (by == 0) continue;
-        const double* row = rows.data() + (i - from) * table.columns;
+        const double* row = rows.data() + (i - from) * table.columns();
         for (int node = f.root[t]; node >= 0;) {
           if (f.owner[node] == node) cover[node] += by;
           node = f.column[node] < 0 ? -1 : f.after(node, row[f.column[node]]);

@@ -19,7 +19,7 @@ double square_over(double sum, double weight) { return weight > 0 ? sum * sum / 
 bool sum_nodes(const Forest& f, const Sample& sample, const double* centre, const Loop& loop,
                NodeSums* sums) {
   const std::ptrdiff_t n = sample.table.rows;
-  const int p = sample.table.columns, K = sample.n_targets;
+  const int p = sample.table.columns(), K = sample.n_targets;
   sums->width = K + 1;
   sums->value.assign(static_cast<std::size_t>(f.n_nodes) * sums->width, 0.0);
 

@@ -335,7 +335,7 @@ DREHER_CLONES void find_places(const SmallTree& tree, const Table& rows, std::pt
   const int even = (m + 7) / 8 * 8;
   std::uint64_t answers[lanes] = {};
   for (std::size_t j = 0; j < tree.column.size(); ++j) {
-    const double* const x = rows.cell + rows.rows * tree.column[j] + from;
+    const double* const x = rows.column[tree.column[j]] + from;
     const double cut = tree.threshold[j];
     const std::uint64_t bit = std::uint64_t(1) << j;
     if (tree.missing_right[j]) {

@@ -26,7 +26,7 @@ std::vector<int> longest_paths(const Forest& f) {
 bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const Loop& loop,
                     double* phi) {
   const std::ptrdiff_t n = rows.rows;
-  const int K = f.n_outputs, P = d.players, C = rows.columns;
+  const int K = f.n_outputs, P = d.players, C = rows.columns();
   const std::vector<int> longest = longest_paths(f);
   const int most = std::min(*std::max_element(longest.begin(), longest.end()), P);
   const Weights weights(std::max(most, 1));

@@ -45,9 +45,21 @@ code_of_run <- function(folder, times, pause, plan = "sequential") {
   )
 }
 
-# Runs code in a process of its own, which is killed as soon as the folder holds so many pieces, or
-# a while later.
-run_and_kill <- function(code, folder, after, wait = 0) {
+# Processes that work for the one of this number, and have not ended.
+workers_of <- function(pid) {
+  all <- list.files("/proc", "^[0-9]+$")
+  stat <- lapply(file.path("/proc", all, "stat"), function(file) {
+    tryCatch(
+      strsplit(sub(".*\\) ", "", readLines(file, 1, warn = FALSE)), " ")[[1]][1:2],
+      error = function(e) c("Z", "0"), warning = function(w) c("Z", "0")
+    )
+  })
+  all[vapply(stat, function(x) x[1] != "Z" && x[2] == pid, NA)]
+}
+
+# Runs code in a process of its own, to which a signal is sent as soon as the folder holds so many
+# pieces, or a while later. worker: one of its workers is killed first, and a piece more waited for.
+run_and_kill <- function(code, folder, after, wait = 0, signal = "-9", worker = FALSE) {
   script <- tempfile(fileext = ".R")
   writeLines(code, script)
   pid_file <- tempfile()
@@ -64,13 +76,28 @@ run_and_kill <- function(code, folder, after, wait = 0) {
     stdout = FALSE,
     stderr = FALSE
   )
-  for (i in 1:600) {
-    Sys.sleep(0.05)
-    done <- tryCatch(nrow(pieces_in(folder)), error = function(e) 0)
-    if (done >= after) break
+  wait_for <- function(pieces) {
+    for (i in 1:600) {
+      Sys.sleep(0.05)
+      done <- tryCatch(nrow(pieces_in(folder)), error = function(e) 0)
+      if (done >= pieces) break
+    }
   }
+  wait_for(after)
   Sys.sleep(wait)
-  system2("kill", c("-9", readLines(pid_file)), stdout = FALSE, stderr = FALSE)
+  pid <- readLines(pid_file)
+  workers <- workers_of(pid)
+  kill <- function(pid, signal) {
+    system2("kill", c(signal, pid), stdout = FALSE, stderr = FALSE)
+  }
+  if (worker) {
+    kill(workers[1], "-9")
+    wait_for(after + 1)
+    workers <- workers_of(pid)
+  }
+  kill(pid, signal)
+  for (i in 1:200) if (any(dir.exists(file.path("/proc", workers)))) Sys.sleep(0.05)
+  expect_false(any(dir.exists(file.path("/proc", workers))))
   pieces_in(folder)
 }
 
@@ -253,7 +280,14 @@ test_that(
         had <- 0
       }
       set.seed(i)
-      now <- run_and_kill(code, folder, had + sample(1:3, 1), stats::runif(1, 0, 0.3))
+      now <- run_and_kill(
+        code,
+        folder,
+        had + sample(1:3, 1),
+        stats::runif(1, 0, 0.3),
+        if (i %% 2) "-TERM" else "-9",
+        worker = i %% 3 == 2
+      )
       if (!is.null(before)) {
         expect_identical(now[match(before$key, now$key), ], before, ignore_attr = TRUE)
       }
@@ -274,6 +308,31 @@ test_that(
     )
   }
 )
+
+test_that("a folder that is taken away during the run is said; nothing is left behind", {
+  folder <- tempfile("run")
+  times <- 0
+  thief <- study(
+    lm(strength ~ peak_temp + hold_minutes + grog_share, few),
+    kiln$holdout,
+    "strength",
+    train = few,
+    refit_with = function(model, data, predictors) {
+      times <<- times + 1
+      if (times == 3) unlink(folder, recursive = TRUE)
+      lm(strength ~ ., data)
+    }
+  )
+  expect_error(
+    rank_predictors(thief, by = "permutation", repeats = 3, resamples = drawn, run = folder),
+    "cannot be written to the run folder",
+    class = "dreher_error_input"
+  )
+  expect_identical(
+    rank_predictors(thief, by = "permutation", repeats = 3, resamples = drawn, run = folder),
+    whole
+  )
+})
 
 # ---- what a folder holds is data, whoever wrote it ----
 
@@ -461,6 +520,14 @@ test_that(
       class = "dreher_error_input"
     )
     expect_length(readLines(file.path(broken, "run.sqlite")), 100)
+    # A folder in which nobody may write, not even the system's administrator.
+    if (dir.exists("/proc/self")) {
+      expect_error(
+        rank_predictors(st, by = "permutation", resamples = drawn, run = "/proc/self"),
+        "cannot be written to",
+        class = "dreher_error_input"
+      )
+    }
     expect_error(
       rank_predictors(
         st,

@@ -81,6 +81,24 @@ test_that("rank: a table on standard output, or files in a folder", {
   expect_identical(length(jsonlite::fromJSON(path("out/ranking.json"))$rows$model), 20L)
 })
 
+test_that("what a model prints while it predicts does not get among the results", {
+  noisy <- local({
+    loud <- function(x) {
+      cat("loud\n")
+      x
+    }
+    lm(strength ~ loud(peak_temp) + hold_minutes, few)
+  })
+  saveRDS(noisy, path("loud.rds"))
+  x <- command(
+    "rank", "--models", path("loud.rds"), "--data", path("holdout.csv"), "--target",
+    "strength", "--by", "permutation", "--repeats", "3"
+  )
+  expect_identical(x$status, 0L)
+  expect_match(x$err, "loud")
+  expect_false(any(x$out == "loud"))
+})
+
 test_that("rank: weights, blocks, all pairs", {
   rows <- cbind(
     kiln$holdout[1:60, names(few)], counts = rep(1:3, 20), run = rep(1:12, each = 5)
