@@ -16,7 +16,7 @@ R_ENV := R_LIBS=$(LIB):$$R_LIBS
 # The same everywhere; some packages ask the system for it, and not every system answers.
 export TZ := UTC
 
-.PHONY: demo test lint format test-current install check docs screenshots bench trust build setup-demo setup-test setup-develop clean
+.PHONY: demo test lint format test-current install check docs screenshots bench trust build setup-demo setup-test setup-develop setup-trust clean
 
 demo: setup-demo build
 	$(R_ENV) exec/dreher demo --out out/demo
@@ -56,7 +56,7 @@ bench: setup-develop build
 	$(R_ENV) Rscript bench/resampled.R
 	$(R_ENV) Rscript bench/field.R
 
-trust: setup-develop build
+trust: setup-trust build
 	$(R_ENV) bash tools/trust
 
 # Installed into a library of its own, so that nothing of the user's is touched.
@@ -72,6 +72,9 @@ setup-test:
 
 setup-develop:
 	@tools/setup develop
+
+setup-trust:
+	@tools/setup trust
 
 clean:
 	rm -rf out src/*.o src/*.so

@@ -506,7 +506,7 @@ test_that(
       st <- study(fit, h, case[1], train = d)
       m <- st$models[[1]]
       f <- m$forest
-      encode <- function(data) encode_for_forest(f, model_rows(st, m, data))
+      encode <- function(data) as.matrix(encode_for_forest(f, model_rows(st, m, data)))
       # A node no training row came by has no mean in the definition; gbm grows none.
       slow <- slow_held_gain(
         f, encode(d), encode(h), boosting_target(m, st, st$data), case[3]

@@ -180,7 +180,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
   phi <- attr(rk, "row_values")[[1]][, , 1]
   f <- st$models[[1]]$forest
   cover <- cover_of(st, st$models[[1]])
-  x <- encode_for_forest(f, model_rows(st, st$models[[1]], d[1:2, ]))
+  x <- as.matrix(encode_for_forest(f, model_rows(st, st$models[[1]], d[1:2, ])))
   for (i in 1:2) {
     expect_equal(
       unname(phi[i, f$columns]),
@@ -214,7 +214,7 @@ test_that("by cover: fitted models, the constant, and what is refused", {
       which(f$columns == "clay_source"),
       which(f$columns == "operator")
     )
-    z <- encode_for_forest(f, model_rows(st, st$models[[1]], bg))
+    z <- as.matrix(encode_for_forest(f, model_rows(st, st$models[[1]], bg)))
     slow <- if (value == "background") {
       slow_shapley(function(m) slow_predict(f, m)[, 1], x[1, ], z, players)
     } else {
