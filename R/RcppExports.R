@@ -65,6 +65,14 @@ forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, 
     .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
+forest_interactions <- function(forest, x, background, cover, player_of, players, threads) {
+    .Call(`_dreher_forest_interactions`, forest, x, background, cover, player_of, players, threads)
+}
+
+forest_followers <- function(forest, player_of, players, cover) {
+    .Call(`_dreher_forest_followers`, forest, player_of, players, cover)
+}
+
 write_standard_output <- function(bytes) {
     .Call(`_dreher_write_standard_output`, bytes)
 }

@@ -80,12 +80,13 @@ check_given <- function(step, given) {
       "impurity", "permutation", "shapley", "structure", "coefficients", "association",
       "refit"
     )
+    if (step == "interactions") known <- interaction_forms
     check_choice(in_words(given$by), known, "--by", several = TRUE)
   }
   if (!is.null(given$margin)) read_margin(given$margin)
   least <- c(
     times = 1, repeats = 1, folds = 2, workers = 1, seeds = 3, floor_refits = 19, random = 0,
-    count = 0
+    count = 0, points = 2, max_rows = 10
   )
   for (name in intersect(names(least), names(given))) {
     if (is.character(given[[name]])) next

@@ -41,6 +41,9 @@ Steps:
   rank       rank the predictors of saved models
   stability  rank over resamples, with confidence sets for the ranks
   reduce     score smaller sets, choose one, and confirm it on untouched rows
+  effects    how the predictors act: curves of the prediction
+  interactions   which predictors act together
+  row        why a row is predicted as it is
   compare    score sets of your own side by side
   confirm    compare a chosen set with all predictors on untouched rows
 
@@ -55,7 +58,7 @@ can be told to be wrong before the work), 130 stopped by Ctrl-C."
 
 run_words <- function(words) {
   if (!length(words)) {
-    wrong_usage("say a step: demo, rank, stability, reduce, compare or confirm.")
+    wrong_usage("say a step: ", paste(names(command_steps()), collapse = ", "), ".")
   }
   if (words[1] %in% c("--help", "-h")) {
     put_out(command_help)
@@ -99,55 +102,12 @@ command_steps <- function() {
     rank = c(rank_step(), run = command_rank),
     stability = c(stability_step(), run = command_stability),
     reduce = c(reduce_step(), run = command_reduce),
+    effects = c(effects_step(), run = command_effects),
+    interactions = c(interactions_step(), run = command_interactions),
+    row = c(row_step(), run = command_row),
     compare = c(compare_step(), run = command_compare),
     confirm = c(confirm_step(), run = command_confirm)
   )
-}
-
-# The models of all files: one each, or those of a named list in an .rds file. A model by itself
-# is called as its file, where there are several.
-read_models <- function(given) {
-  columns <- if (!is.null(given$columns)) in_words(given$columns)
-  found <- lapply(given$models, function(file) {
-    read <- read_model(file, columns = columns)
-    one <- is.object(read) || !is.list(read)
-    if (length(given$models) == 1) {
-      read
-    } else if (one) {
-      stats::setNames(list(read), tools::file_path_sans_ext(basename(file)))
-    } else {
-      read
-    }
-  })
-  models <- if (length(found) == 1) found[[1]] else do.call(c, found)
-  for (m in if (is.object(models)) list(models) else models) {
-    # Predicting needs the model's own package; classes carry its name often enough.
-    if (class(m)[1] %in% c("ranger", "rpart", "nnet", "randomForest", "gbm")) {
-      rlang::check_installed(class(m)[1])
-    }
-  }
-  models
-}
-
-command_study <- function(given, data) {
-  train <- if (!is.null(given$train)) read_rows(given$train)
-  set_up <- function() {
-    study(
-      read_models(given),
-      if (is.null(data)) train else data,
-      given$target,
-      train = train,
-      weights = given$weights,
-      blocks = given$blocks,
-      metric = given$metric,
-      dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary)
-    )
-  }
-  if (!is.null(data)) return(set_up())
-  # Without other rows the training rows are asked, and called so.
-  withCallingHandlers(set_up(), dreher_warning_rows = function(w) {
-    invokeRestart("muffleWarning")
-  })
 }
 
 command_rank <- function(given) {
@@ -419,20 +379,4 @@ command_confirm <- function(given) {
     write_tables(list(confirmation = cf), make_folder(given$out), given$format)
   }
   tell(paste(cli::ansi_strip(c("", format_confirmation(cf))), collapse = "\n"))
-}
-
-# Each result, if there is one, in a file of its name.
-write_tables <- function(results, folder, format) {
-  for (name in names(results)) {
-    if (!is.null(results[[name]])) {
-      save_table(results[[name]], file.path(folder, paste0(name, ".", format)))
-    }
-  }
-}
-
-print_table <- function(x, format) {
-  file <- tempfile(fileext = paste0(".", format))
-  on.exit(unlink(file))
-  save_table(x, file)
-  put_out(readLines(file, warn = FALSE, encoding = "UTF-8"))
 }

@@ -1,5 +1,21 @@
 # Shapley values of rows: in closed form for forests and sums of terms, enumerated or sampled else.
 
+# The values of all rows, by the way that suits the model. limits: list(scale, precision, max_pairs);
+# bg: background rows, or NULL: by cover.
+divide_rows <- function(st, model, units, rows, bg, limits, seed) {
+  values <- switch(
+    shapley_way(model, limits$scale, length(units)),
+    forest = shapley_forest(st, model, units, rows, bg),
+    linear = shapley_linear(st, model, units, rows, bg),
+    enumerated = shapley_enumerated(st, model, units, rows, bg),
+    sampled = shapley_sampled(
+      st, model, units, rows, bg, limits$precision, limits$max_pairs, seed
+    )
+  )
+  check_sums(values, model$name)
+  values
+}
+
 # forest and linear: in closed form; enumerated: all sets of up to 8 players; sampled: the rest.
 shapley_way <- function(model, scale, players) {
   linear <- model$linear

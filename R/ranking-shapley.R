@@ -33,8 +33,8 @@
 #'   returns the values themselves, rows x predictors x classes. Entry `direction` of the
 #'   [details][ranking_details()] says, per model, class and predictor, the signed `mean` of the
 #'   values and the rank `correlation` of the predictor with its contribution (`NA` for factors of
-#'   several levels and units of several predictors): `rises`, `falls`, `mixed` (below 0.5 in
-#'   size), or `not shown` at `level`. For units of several predictors entry `parts` of the
+#'   several levels and units of several predictors): `rises`, `falls`, `bends` (the medians over
+#'   five bins of the value turn once), `mixed` (below 0.5 in size), or `not shown` at `level`. For units of several predictors entry `parts` of the
 #'   [details][ranking_details()] holds, where it has a closed form, what each `member` has when
 #'   it plays by itself (`importance`), the `sum` (mean absolute sum of the members' values) and
 #'   the `joint` value of the unit as one player, which is what it ranks by; the two differ where
@@ -201,19 +201,7 @@ divide_model <- function(st, model, units, evaluation, others, limits, level, se
   info <- row_info(st, evaluation$data)
   rows <- model_rows(st, model, evaluation$data, "rows")
   bg <- if (nrow(others)) model_rows(st, model, others, "background")
-  divide <- function(units) {
-    values <- switch(
-      way_of(units),
-      forest = shapley_forest(st, model, units, rows, bg),
-      linear = shapley_linear(st, model, units, rows, bg),
-      enumerated = shapley_enumerated(st, model, units, rows, bg),
-      sampled = shapley_sampled(
-        st, model, units, rows, bg, limits$precision, limits$max_pairs, seed
-      )
-    )
-    check_sums(values, model$name)
-    values
-  }
+  divide <- function(units) divide_rows(st, model, units, rows, bg, limits, seed)
   values <- divide(units)
   settings <- new_settings(
     model,
@@ -312,49 +300,6 @@ share_errors <- function(model, label, phi, info) {
     },
     row.names = NULL
   )
-}
-
-# Does a predictor's value go with its contribution, and which way? Rank correlation, its interval
-# by Fisher's z (Fieller, Hartley and Pearson 1957); for numbers and two-level columns only.
-find_direction <- function(st, model, units, label, phi, rows, weight, level) {
-  n <- dim(phi)[1]
-  reach <- if (n > 4) stats::qnorm((1 + level) / 2) * sqrt(1.06 / (n - 3)) else Inf
-  K <- dim(phi)[3]
-  classes <- if (K > 1) st$classes else NA_character_
-  found <- lapply(seq_len(K), function(k) {
-    r <- vapply(
-      seq_along(units),
-      function(u) {
-        x <- if (length(units[[u]]) == 1) rows[[units[[u]]]]
-        if (is.factor(x) && nlevels(x) != 2 && !is.ordered(x)) return(NA_real_)
-        if (is.null(x) || is.character(x)) return(NA_real_)
-        suppressWarnings(stats::cor(
-          as.double(x), phi[, u, k], method = "spearman", use = "complete.obs"
-        ))
-      },
-      0
-    )
-    sure <- !is.na(r) & abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach
-    data.frame(
-      model = model$name,
-      rows = label,
-      class = classes[k],
-      predictor = names(units),
-      mean = colMeans(times(weight, matrix(phi[, , k], n))),
-      correlation = r,
-      direction = ifelse(
-        is.na(r),
-        NA_character_,
-        ifelse(
-          !sure,
-          "not shown",
-          ifelse(abs(r) < 0.5, "mixed", ifelse(r > 0, "rises", "falls"))
-        )
-      ),
-      row.names = NULL
-    )
-  })
-  do.call(rbind, found)
 }
 
 summarise_shapley <- function(st, settings, units, values, info, level) {

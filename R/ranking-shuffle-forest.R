@@ -72,6 +72,7 @@ shuffle_pieces.shuffle_forest <- function(
       } else {
         design$donors[, some, drop = FALSE]
       }
+      donors <- pad_donors(donors, nrow(context$givers))
       for (from in seq(1, context$n, by = size)) {
         rows <- from:min(context$n, from + size - 1)
         found <- shuffle_rows(
@@ -89,6 +90,18 @@ shuffle_pieces.shuffle_forest <- function(
       }
     }
   }
+}
+
+# Rows of a grid only give; in the walk each has a donor all the same.
+pad_donors <- function(donors, rows) {
+  if (nrow(donors) == rows) return(donors)
+  out <- array(1L, c(rows, dim(donors)[-1]))
+  if (length(dim(out)) == 3) {
+    out[seq_len(nrow(donors)), , ] <- donors
+  } else {
+    out[seq_len(nrow(donors)), ] <- donors
+  }
+  out
 }
 
 # A forest's output is a step function of one column's value, so it is known for all donors at once

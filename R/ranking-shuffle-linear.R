@@ -9,11 +9,12 @@ separate_terms <- function(model, unit) {
   if (all(vapply(linear$columns[held], function(columns) all(columns %in% unit), NA))) held
 }
 
-# Linear predictors of the rows, and part(unit): what the terms of a unit add to them.
+# Linear predictors of the rows, and part(unit): what the terms of a unit add to them, for all that
+# give.
 linear_sums <- function(context) {
   linear <- context$model$linear
-  design <- linear$design(context$rows)
-  eta <- as.vector(design %*% linear$beta)
+  design <- linear$design(context$givers)
+  eta <- as.vector(design[seq_len(context$n), , drop = FALSE] %*% linear$beta)
   if (max(abs(linear_says(context, eta) - context$base)) > (if (isTRUE(linear$single)) {
         1e-5
       } else {
@@ -52,7 +53,7 @@ shuffle_pieces.shuffle_linear <- function(
       part <- sums$part(units[[u]])
       donors <- all_donors_of(design, u)
       for (some in several) {
-        p <- linear_says(context, as.vector(sums$eta - part + part[donors[, some]]))
+        p <- linear_says(context, as.vector(sums$eta - part[seq_len(n)] + part[donors[, some]]))
         visit(list(rows = seq_len(n), repeats = some, units = u, base = base, p = p))
       }
     }

@@ -1,7 +1,8 @@
 # Shuffled predictions: what a model says when units take their values from other rows.
 #
-# A context (open_shuffle()) holds a model and rows, ready to be shuffled: st, model, rows, n, and
-# `base`, the predictions of the rows as they are. Its class says how: "shuffle_forest",
+# A context (open_shuffle()) holds a model and rows, ready to be shuffled: st, model, rows, n,
+# `base`, the predictions of the rows as they are, and `givers`, the rows that donors are numbers
+# of: `rows`, and behind them a grid where one was given. Its class says how: "shuffle_forest",
 # "shuffle_linear" (units with terms of their own; else as any) or "shuffle_any". A piece of
 # shuffled predictions is a list(rows, repeats, units, base, p): numbers of rows, repeats and
 # units, the rows' predictions as they are (rows x outputs) and shuffled, (rows x repeats x units)
@@ -10,10 +11,11 @@
 # What is needed of a model and rows before anything is shuffled. For forests the rows laid out for
 # the walk, which finds `base` on its way (add_base() finds it alone). inbag: rows x trees, for rows
 # that only count for trees that have not seen them; their sums are brought up to the weight of all
-# trees.
-open_shuffle <- function(st, model, rows, inbag = NULL) {
+# trees. grid: further rows, which give values and receive none.
+open_shuffle <- function(st, model, rows, inbag = NULL, grid = NULL) {
   f <- model$forest
-  out <- list(st = st, model = model, rows = rows, n = nrow(rows))
+  givers <- if (is.null(grid)) rows else join_rows(rows, grid)
+  out <- list(st = st, model = model, rows = rows, n = nrow(rows), givers = givers)
   if (is.null(f) || isTRUE(f$shared)) {
     if (!is.null(inbag)) {
       stop_model(
@@ -32,7 +34,7 @@ open_shuffle <- function(st, model, rows, inbag = NULL) {
   } else {
     sum(f$weight) / as.vector((inbag == 0) %*% f$weight)
   }
-  out$prepared <- shuffle_prepare(f, encode_for_forest(f, rows), st$threads)
+  out$prepared <- shuffle_prepare(f, encode_for_forest(f, givers), st$threads)
   structure(out, class = "shuffle_forest")
 }
 
@@ -76,7 +78,7 @@ shuffle_pieces.shuffle_any <- function(
     for (j in seq_along(job$units)) {
       donors <- donors_of(design, job$repeats, job$units[j])
       at <- (j - 1) * n * length(job$repeats) + seq_len(n * length(job$repeats))
-      for (p in units[[job$units[j]]]) shuffled[[p]][at] <- context$rows[[p]][donors]
+      for (p in units[[job$units[j]]]) shuffled[[p]][at] <- context$givers[[p]][donors]
     }
     visit(list(
       rows = seq_len(n),
@@ -99,6 +101,14 @@ shuffle_jobs <- function(which, repeats, at_once) {
   unlist(
     lapply(which, function(u) lapply(parts, function(r) list(units = u, repeats = r))),
     recursive = FALSE
+  )
+}
+
+# Rows of the same columns and types below each other.
+join_rows <- function(rows, more) {
+  out <- lapply(stats::setNames(nm = names(rows)), function(p) c(rows[[p]], more[[p]]))
+  structure(
+    out, row.names = .set_row_names(nrow(rows) + nrow(more)), class = "data.frame"
   )
 }
 

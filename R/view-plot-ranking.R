@@ -9,7 +9,8 @@
 #' @param class With several classes: the class to draw. Default: all together.
 #' @param top At most so many predictors; the rest are folded into one row.
 #' @return A ggplot.
-#' @section Reading the result: Dots further right matter more. Lines are intervals for this model
+#' @section Reading the result: Dots further right matter more. Beside a predictor's name stands
+#'   which way it acts (rises, falls, bends, mixed), where Shapley values say so. Lines are intervals for this model
 #'   on new rows; where a line
 #'   touches zero the interval does not exclude zero. Impurity has no
 #'   interval, and is above zero even for noise.
@@ -31,7 +32,7 @@ autoplot.dreher_ranking <- function(object, ..., model = NULL, class = NULL, top
   settings$panel <- panel_of(settings)
   part$panel <- panel_of(part)
   panels <- panels_in(part)
-  d <- fold_rest(part, labels, top)
+  d <- fold_rest(part, labels, top, directions_of(object, part$model[1]))
   d$panel <- factor(d$panel, panels, panel_names(panels, settings))
   floor <- drawn_floor(detail(object, "floor"), part, panels, settings)
   most <- pmax(d$importance, d$upper, na.rm = TRUE)
@@ -167,7 +168,7 @@ panel_names <- function(panels, settings) {
 }
 
 # The first `top` predictors by mean rank over methods, the others as one row that only has a share.
-fold_rest <- function(part, labels, top) {
+fold_rest <- function(part, labels, top, directions = NULL) {
   mean_rank <- sort(tapply(
     part$rank, factor(part$predictor, unique(part$predictor)), mean
   ))
@@ -176,6 +177,9 @@ fold_rest <- function(part, labels, top) {
   d <- part[!part$predictor %in% rest, ]
   flagged <- unique(d$predictor[grepl("possible leak|identifier", d$flag)])
   name <- shorten(labels, 32)
+  way <- directions[names(labels)]
+  known <- !is.na(way) & is.na(part$class[1])
+  name[known] <- paste0(name[known], ", ", way[known])
   name <- stats::setNames(
     make.unique(ifelse(names(labels) %in% flagged, paste(name, "(?)"), name), " "),
     names(labels)

@@ -27,7 +27,7 @@ assemble_ranking <- function(x, rows, most_models) {
     part <- together[together$model == m, ]
     c(
       paste0(m, " (", settings$class[settings$model == m][1], ")"),
-      format_ranking_part(part, labels, rows)
+      format_ranking_part(part, labels, rows, directions_of(x, m))
     )
   }))
   used <- settings[settings$model %in% models & settings$method %in% together$method, ]
@@ -99,7 +99,7 @@ say_left_out <- function(skipped) {
 }
 
 # Predictors down, methods across; each cell rank, value and half the interval.
-format_ranking_part <- function(part, labels, most) {
+format_ranking_part <- function(part, labels, most, directions = NULL) {
   part$panel <- panel_of(part)
   panels <- panels_in(part)
   mean_rank <- tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)
@@ -124,15 +124,30 @@ format_ranking_part <- function(part, labels, most) {
   width <- width_of(cells)
   line <- lines_of(cells)
   first <- sum(width[line == 1L] + 2L) + max(nchar(name[[1]], "width"), 9) + 3
+  way <- list(direction = directions[shown])
+  way$direction[is.na(way$direction)] <- ""
+  if (!any(nzchar(way$direction)) || first > 68) way <- NULL
+  if (!is.null(way)) first <- first + 11
   flag <- if (length(panels) <= 2 && any(nzchar(flags)) && first < 70) {
     list(flag = shorten_words(flags, max(10, 80 - first)))
   }
   folded <- say_folded(part, panels, setdiff(order, shown))
   tables <- lapply(split(seq_along(cells), line), function(at) {
-    shorten(lay_out(c(name, cells[at], if (1L %in% at) flag)), 80)
+    shorten(lay_out(c(name, cells[at], if (1L %in% at) c(way, flag))), 80)
   })
   c(unlist(tables, use.names = FALSE), folded)
 }
+
+# What is known of the way each predictor acts in a model: rises, falls, bends, mixed.
+directions_of <- function(x, model) {
+  d <- detail(x, "direction")
+  if (is.null(d)) return(NULL)
+  d <- d[d$model == model & is.na(d$class) & d$direction %in% known_directions, ]
+  d <- d[!duplicated(d$predictor), ]
+  stats::setNames(d$direction, d$predictor)
+}
+
+known_directions <- c("rises", "falls", "bends", "mixed")
 
 # The cells of every panel: rank, value with its limits, and the share where there is room.
 cells_of_ranking <- function(part, panels, shown, coarser) {

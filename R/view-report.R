@@ -6,7 +6,7 @@
 #' @param study A [study()].
 #' @param ... Results to show, in any order: a [ranking], and results of [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
-#'   [compare_sets()], [confirm_set()]. What is not given is not shown; scores and checks are
+#'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()]. What is not given is not shown; scores and checks are
 #'   computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
@@ -86,7 +86,8 @@ sort_results <- function(study, given) {
     dreher_ranking = "ranking", dreher_reduction = "reduction", dreher_set = "set",
     dreher_confirmation = "confirmation", dreher_stability = "stability",
     dreher_agreement = "agreement", dreher_twins = "twins",
-    dreher_comparison = "comparison", dreher_floor = "floor"
+    dreher_comparison = "comparison", dreher_floor = "floor", dreher_effects = "effects",
+    dreher_contributions = "contributions", dreher_interactions = "interactions"
   )
   out <- list()
   for (x in given) {
@@ -97,11 +98,12 @@ sort_results <- function(study, given) {
         paste0("Given: ", class(x)[1], "."),
         paste0(
           "A ranking, its stability or agreement, a noise floor, twins, a reduction, ",
-          "a chosen set, a comparison, a confirmation."
+          "a chosen set, a comparison, a confirmation, effects, contributions, interactions."
         )
       )
     }
-    other <- if (kind %in% c("ranking", "comparison")) {
+    tables <- c("ranking", "comparison", "effects", "contributions", "interactions")
+    other <- if (kind %in% tables) {
       detail(x, "fingerprint")
     } else if (kind %in% c("stability", "agreement", "floor")) {
       x$fingerprint
@@ -472,4 +474,21 @@ page_comparison <- function(x) {
     ),
     list(Count = d$count, Score = d$score, Price = d$price)
   )
+}
+
+# Findings below each other, the first as the headline.
+page_sentences <- function(sentences, most = 8) {
+  shown <- utils::head(sentences, most)
+  paste0(
+    "<p class=\"finding\">", escape(shown[1]), "</p>",
+    if (length(shown) > 1) {
+      paste0("<ul>", paste0("<li>", escape(shown[-1]), "</li>", collapse = ""), "</ul>")
+    }
+  )
+}
+
+page_contributions <- function(x) {
+  if (length(unique(x$row)) == 1) return(page_sentences(say_row(as_plain(x), x)))
+  s <- summary(x)
+  page_sentences(say_directions(s, labels_in(x, s$predictor)))
 }

@@ -5,7 +5,7 @@
 #'
 #' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
-#'   [compare_sets()] or [confirm_set()].
+#'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()] or [interactions()].
 #' @param file Path; its ending (`.csv`, `.json` or `.xlsx`) says the format. Spreadsheets are
 #'   written by package writexl. Existing files are replaced.
 #' @param ... Must be empty.
@@ -76,7 +76,7 @@ no_formulas <- function(table) {
 
 result_classes <- paste0("dreher_", c(
   "ranking", "scores", "checks", "stability", "agreement", "floor", "twins",
-  "reduction", "set", "comparison", "confirmation"
+  "reduction", "set", "comparison", "confirmation", "effects", "contributions", "interactions"
 ))
 
 table_formats <- c("csv", "json", "xlsx")

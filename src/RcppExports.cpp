@@ -228,6 +228,37 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// forest_interactions
+Rcpp::NumericVector forest_interactions(Rcpp::List forest, SEXP x, SEXP background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
+RcppExport SEXP _dreher_forest_interactions(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type x(xSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type background(backgroundSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cover(coverSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
+    Rcpp::traits::input_parameter< int >::type players(playersSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_interactions(forest, x, background, cover, player_of, players, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
+// forest_followers
+Rcpp::NumericMatrix forest_followers(Rcpp::List forest, Rcpp::IntegerVector player_of, int players, Rcpp::NumericVector cover);
+RcppExport SEXP _dreher_forest_followers(SEXP forestSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP coverSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type forest(forestSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type player_of(player_ofSEXP);
+    Rcpp::traits::input_parameter< int >::type players(playersSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type cover(coverSEXP);
+    rcpp_result_gen = Rcpp::wrap(forest_followers(forest, player_of, players, cover));
+    return rcpp_result_gen;
+END_RCPP
+}
 // write_standard_output
 std::string write_standard_output(Rcpp::RawVector bytes);
 RcppExport SEXP _dreher_write_standard_output(SEXP bytesSEXP) {
@@ -520,6 +551,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
     {"_dreher_recompute_gains", (DL_FUNC) &_dreher_recompute_gains, 13},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
+    {"_dreher_forest_interactions", (DL_FUNC) &_dreher_forest_interactions, 7},
+    {"_dreher_forest_followers", (DL_FUNC) &_dreher_forest_followers, 4},
     {"_dreher_write_standard_output", (DL_FUNC) &_dreher_write_standard_output, 1},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
     {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},

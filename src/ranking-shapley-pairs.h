@@ -12,17 +12,18 @@ constexpr int lanes = 512;
 
 enum Side : char { open = 0, of_row = 1, of_background = 2 };
 
-struct Pair {
+// Settle: called as settle(node, mine, theirs) at every end of the path, mine being the players
+// taken from the row, in order of the path, theirs those taken from the background row.
+template <class Settle>
+struct PairPath {
   const Forest& f;
   const int* player_of;
-  const Weights& weights;
   const double* row;
-  const double* other;       // the background row
-  std::vector<char>& side;   // [n_players]
-  std::vector<int>& mine;    // players taken from the row, in order of the path
-  std::vector<int>& theirs;  // players taken from the background row
-  double* phi;               // [n_players * n_outputs][lanes], this row's
-  double scale;
+  const double* other;      // the background row
+  std::vector<char>& side;  // [n_players]
+  std::vector<int>& mine;
+  std::vector<int>& theirs;
+  Settle settle;
 
   void walk(int node) {
     while (f.column[node] >= 0) {
@@ -38,28 +39,35 @@ struct Pair {
       if (next < 0) break;
       node = next;
     }
-    settle(node);
+    settle(node, mine, theirs);
   }
 
   void part(int node, int p, int x, int z) {
     side[p] = of_row;
     mine.push_back(p);
     if (x < 0)
-      settle(node);
+      settle(node, mine, theirs);
     else
       walk(x);
     mine.pop_back();
     side[p] = of_background;
     theirs.push_back(p);
     if (z < 0)
-      settle(node);
+      settle(node, mine, theirs);
     else
       walk(z);
     theirs.pop_back();
     side[p] = open;
   }
+};
 
-  void settle(int node) {
+struct SettlePlayers {
+  const Forest& f;
+  const Weights& weights;
+  double* phi;  // [n_players * n_outputs][lanes], this row's
+  double scale;
+
+  void operator()(int node, const std::vector<int>& mine, const std::vector<int>& theirs) const {
     const int a = static_cast<int>(mine.size()), b = static_cast<int>(theirs.size());
     if (a + b == 0) return;  // the same for every set of players: part of the baseline
     const double* value = f.value + static_cast<std::ptrdiff_t>(node) * f.n_outputs;

@@ -111,16 +111,11 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
               if (loop.asks_to_stop(thread)) return;
               const double* row = room.block.data() + static_cast<std::ptrdiff_t>(i) * C;
               for (std::ptrdiff_t b = 0; b < d.background->rows; ++b) {
-                Pair pair{f,
-                          d.player_of,
-                          weights,
-                          row,
-                          others.data() + b * C,
-                          room.side,
-                          room.mine,
-                          room.theirs,
-                          room.phi.data() + i,
-                          f.weight[t] / d.background->rows};
+                const SettlePlayers settle{f, weights, room.phi.data() + i,
+                                           f.weight[t] / d.background->rows};
+                PairPath<SettlePlayers> pair{
+                    f,         d.player_of, row,         others.data() + b * C,
+                    room.side, room.mine,   room.theirs, settle};
                 pair.walk(f.root[t]);
               }
             }

@@ -62,7 +62,7 @@ test_that("every file belongs to a layer, and only calls what stands above it", 
   }
   layers <- c(
     "base", "model", "study", "check", "demo", "ranking", "stability", "reduction",
-    "view", "main"
+    "effect", "view", "main"
   )
   known <- definitions(files)
   layer <- sub("[-.].*", "", known$file)

@@ -70,7 +70,13 @@ wrong <- list(
   words = list(NA, "yes", 2, NULL, list()),
   reals = list(NULL, "a", list()),
   names = list(NA, 3, c("a", "a")),
-  gone = list(NULL)
+  gone = list(NULL),
+  named = list("nobody", NA, 3, character(), TRUE, c("peak_temp", NA)),
+  classes = list("nobody", NA, 3, TRUE),
+  rows_but_sets = c(not_rows, list(NULL, list(1), list(a = 1), matrix("a", 2, 2))),
+  some_rows = list("foo", 3, NA, list(), ho[0, ], ho[, 0], NULL, list(1)),
+  points = list(NA, 3, "a", list(), list(3), list(nobody = 3), list(peak_temp = "a")),
+  numbers_of_rows = list(NA, "a", 0, -1, 1.5, 1e10, Inf, list(1), TRUE, character())
 )
 
 # ---- the arguments: a call that works, and the kind of each argument ----
@@ -262,6 +268,37 @@ arguments <- list(
     c(
       ranking = "result", model = "word_or_none", method = "word_or_none",
       form = "word_or_none", rows = "word_or_none"
+    )
+  ),
+  effect_curves = list(
+    list(study = st, points = 3),
+    c(
+      study = "study", predictors = "named", models = "models", classes = "classes",
+      form = "word", rows = "rows_but_sets", slice = "word_or_none", points = "count",
+      at = "points", groups = "groups", centred = "flag", max_rows = "count_or_none",
+      resamples = "result_or_none", level = "fraction", seed = "seed", threads = "threads",
+      run = "folder"
+    )
+  ),
+  contributions = list(
+    list(study = st, background = 5),
+    c(
+      study = "study", models = "models", rows = "some_rows", which = "numbers_of_rows",
+      classes = "classes", groups = "groups", value = "word", background = "count",
+      against = "numbers_of_rows", scale = "word", precision = "fraction",
+      max_pairs = "count", level = "fraction", seed = "seed", threads = "threads"
+    )
+  ),
+  write_contributions = list(
+    list(study = st, file = "x.csv"), c(study = "study", file = "file")
+  ),
+  interactions = list(
+    list(study = st, background = 5, max_rows = 10),
+    c(
+      study = "study", by = "word_or_none", predictors = "named", models = "models",
+      classes = "classes", rows = "rows_but_sets", groups = "groups", value = "word",
+      background = "count", max_rows = "count_or_none", repeats = "count",
+      null = "count_from_0", level = "fraction", seed = "seed", threads = "threads"
     )
   ),
   agreement_tau = list(list(a = 1:3, b = 3:1), c(a = "numbers", b = "numbers")),

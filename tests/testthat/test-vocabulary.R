@@ -2,6 +2,10 @@
 # stands in this table with its one meaning.
 words <- c(
   "..." = "must be empty, or goes to methods", a = "importances",
+  against = "what a prediction is set against", at = "points of curves",
+  centred = "from the first point on", classes = "several classes",
+  null = "refits without interactions", points = "number of points of a curve",
+  which = "numbers of rows",
   b = "importances to compare", again = "these rows were looked at before",
   apart = "ranks that differ by so much are inked",
   background = "number of background rows", base_size = "size of text",

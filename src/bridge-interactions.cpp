@@ -1,0 +1,46 @@
+// Where R meets the interaction values of forests.
+#include "bridge-forest.h"
+#include "effect-interactions.h"
+
+// As forest_shapley(). -> rows x pairs x outputs, pairs in the order of utils::combn(players, 2)
+// [[Rcpp::export]]
+Rcpp::NumericVector forest_interactions(Rcpp::List forest, SEXP x, SEXP background,
+                                        Rcpp::NumericVector cover, Rcpp::IntegerVector player_of,
+                                        int players, int threads) {
+  HeldForest held(forest);
+  const Table rows = make_table(x, held.view), others = make_table(background, held.view);
+  const bool by_cover = cover.size() > 0;
+  if (by_cover && cover.size() != held.view.n_nodes) Rcpp::stop("covers do not fit the nodes");
+  if (!by_cover && others.rows == 0) Rcpp::stop("no background rows");
+  if (player_of.size() != held.view.n_columns) Rcpp::stop("players do not fit the table");
+  const std::vector<int> player0 = from_zero(player_of);
+  for (int p : player0)
+    if (p < 0 || p >= players) Rcpp::stop("a player is out of range");
+  const dreher::Division division{player0.data(), players, by_cover ? nullptr : &others,
+                                  by_cover ? cover.begin() : nullptr};
+  const R_xlen_t pairs = static_cast<R_xlen_t>(players) * (players - 1) / 2;
+  Rcpp::NumericVector out(Rcpp::no_init(rows.rows * pairs * held.view.n_outputs));
+  stop_if_interrupted(
+      dreher::divide_pairs(held.view, rows, division, make_loop(threads), out.begin()));
+  out.attr("dim") = Rcpp::IntegerVector::create(static_cast<int>(rows.rows),
+                                                static_cast<int>(pairs), held.view.n_outputs);
+  return out;
+}
+
+// -> players x players: training rows that pass a question about the first and then, at once, one
+// about the second
+// [[Rcpp::export]]
+Rcpp::NumericMatrix forest_followers(Rcpp::List forest, Rcpp::IntegerVector player_of, int players,
+                                     Rcpp::NumericVector cover) {
+  HeldForest held(forest);
+  if (player_of.size() != held.view.n_columns) Rcpp::stop("players do not fit the forest");
+  if (cover.size() > 0 && cover.size() != held.view.n_nodes)
+    Rcpp::stop("covers do not fit the nodes");
+  const std::vector<int> player0 = from_zero(player_of);
+  for (int p : player0)
+    if (p < 0 || p >= players) Rcpp::stop("a player is out of range");
+  Rcpp::NumericMatrix out(players, players);
+  dreher::count_followers(held.view, player0.data(), players,
+                          cover.size() > 0 ? cover.begin() : nullptr, out.begin());
+  return out;
+}

@@ -1,0 +1,140 @@
+# Contributions row by row: the ranking's values, other baselines, words, files.
+
+few <- kiln_rows(250)[c("peak_temp", "hold_minutes", "clay_source", "grog_share", "strength")]
+held <- kiln_rows(60, "holdout")[names(few)]
+fit <- small_forest(strength ~ ., few)
+st <- study(fit, held, "strength", train = few)
+
+test_that("they are the values that the ranking sums up, and add up to the prediction", {
+  co <- contributions(st)
+  values <- row_values(rank_shapley(st))[, , 1]
+  expect_equal(co$contribution, as.vector(t(values)), tolerance = 1e-12)
+  expect_identical(co$predictor[1:4], colnames(values))
+  sums <- tapply(co$contribution, co$row, sum)
+  expect_equal(as.vector(sums + co$baseline[1]), predict(fit, held)$predictions,
+               tolerance = 1e-8)
+  one <- contributions(st, which = c(7, 3))
+  expect_identical(unique(one$row), c(7L, 3L))
+  expect_equal(one$contribution[1:4], co$contribution[co$row == 7])
+  expect_identical(co$value[1:2], as.character(c(held$peak_temp[1], held$hold_minutes[1])))
+  # rows without a target, and in blocks as in one
+  fresh <- held[setdiff(names(held), "strength")]
+  expect_equal(contributions(st, rows = fresh)$contribution, co$contribution)
+  parts <- list()
+  plan <- plan_contributions(
+    st, models = NULL, rows = "holdout", which = NULL, classes = NULL, groups = NULL,
+    value = "background", background = 100, against = NULL, scale = "auto", precision = 0.02,
+    max_pairs = 500, level = 0.95, seed = 1, threads = 1
+  )
+  each_contributions(plan, function(part) parts <<- c(parts, list(part$table)), cells = 40)
+  expect_equal(do.call(rbind, parts)$contribution, co$contribution)
+})
+
+test_that("against another row its prediction is the baseline; against a class twice the even", {
+  co <- contributions(st, which = 5, against = 9)
+  expect_equal(co$baseline[1], predict(fit, held[9, ])$predictions)
+  expect_equal(sum(co$contribution), diff(predict(fit, held[c(9, 5), ])$predictions))
+  expect_match(paste(format_contributions(co), collapse = " "), "row 9, which has")
+  d <- na.omit(loans$train[1:200, c("loan_days", "reminders", "distance_km", "returned_late")])
+  forest <- small_forest(returned_late ~ ., d, probability = TRUE)
+  late <- na.omit(loans$holdout[1:60, names(d)])
+  two <- study(forest, late, "returned_late", train = d, positive = "yes")
+  yes <- contributions(two, which = 1)
+  no <- contributions(two, which = 1, classes = "no")
+  expect_equal(no$contribution, -yes$contribution)
+  expect_equal(no$baseline, 1 - yes$baseline)
+  apart <- contributions(two, which = 1, against = "no")
+  expect_equal(apart$contribution, 2 * yes$contribution)
+  expect_identical(apart$class[1], "yes rather than no")
+  expect_error(contributions(two, against = "yes"), "explained itself",
+               class = "dreher_error_input")
+})
+
+test_that("of several classes each has its own, and differences are differences", {
+  c4 <- kiln_rows(200, drop = c("ring_tone", "strength", "tile_id", "batch"))
+  forest <- small_forest(defect ~ ., c4, probability = TRUE)
+  s <- study(
+    forest, kiln_rows(30, "holdout", c("ring_tone", "strength", "tile_id", "batch")), "defect",
+    train = c4
+  )
+  co <- contributions(s, which = 1:3)
+  by_class <- split(co$contribution, co$class)
+  expect_equal(Reduce(`+`, by_class), rep(0, length(by_class[[1]])), tolerance = 1e-10)
+  classes <- names(by_class)
+  apart <- contributions(s, which = 1:3, classes = classes[1], against = classes[2])
+  expect_equal(apart$contribution, by_class[[1]] - by_class[[2]], tolerance = 1e-12)
+})
+
+test_that("sampled values carry their error", {
+  own <- function(model, data) predict(fit, data)$predictions
+  wide <- cbind(few, as.data.frame(matrix(rnorm(250 * 6), 250)))
+  s <- study(
+    structure(list(1), class = "mine"), cbind(held, as.data.frame(matrix(rnorm(360), 60))),
+    "strength", train = wide, predict_with = own,
+    predictors = setdiff(names(wide), "strength")
+  )
+  co <- contributions(s, which = 1:2, background = 10)
+  expect_false(anyNA(co$std_error))
+  exact <- contributions(st, which = 1:2, background = s$train[sort(dreher:::with_stream(
+    1, c("background", 250L), sample.int(250, 10)
+  )), ])
+  mine <- co[co$predictor %in% names(few), ]
+  z <- (mine$contribution - exact$contribution) / pmax(mine$std_error, 1e-9)
+  expect_lt(max(abs(z)), 4.5)
+  expect_true(all(abs(co$contribution[!co$predictor %in% names(few)]) < 1e-12))
+})
+
+test_that("directions, bins and words say what the rows say", {
+  d <- data.frame(up = runif(100), down = runif(100), bend = runif(100, -1, 1))
+  d$y <- d$up - d$down + 3 * d$bend^2 + rnorm(100) / 10
+  s <- suppressWarnings(study(lm(y ~ up + down + I(bend^2), d), d[1:90, ], "y", train = d))
+  x <- contributions(s)
+  way <- summary(x)
+  expect_identical(
+    way$direction[match(c("up", "down", "bend"), way$predictor)], c("rises", "falls", "bends")
+  )
+  bins <- bin_contributions(c(1:10, NA), c(1:10, 99))
+  expect_identical(bins$rows, rep(2L, 5))
+  expect_equal(bins$median, c(1.5, 3.5, 5.5, 7.5, 9.5))
+  lines <- format_contributions(contributions(s, which = 4))
+  whole <- x[x$row == 4, ]
+  lead <- whole$predictor[which.max(abs(whole$contribution))]
+  expect_match(lines[3], lead)
+  expect_match(paste(lines, collapse = " "), "Row 4: ")
+})
+
+test_that("files hold what the table holds, whole or not at all", {
+  co <- as.data.frame(contributions(st))
+  csv <- tempfile(fileext = ".csv")
+  expect_identical(write_contributions(st, csv), csv)
+  back <- read.csv(csv)
+  expect_equal(back$contribution, co$contribution, tolerance = 1e-12)
+  db <- tempfile(fileext = ".sqlite")
+  write_contributions(st, db, which = 1:5)
+  con <- DBI::dbConnect(RSQLite::SQLite(), db)
+  on.exit(DBI::dbDisconnect(con))
+  expect_equal(
+    DBI::dbReadTable(con, "contributions")$contribution, co$contribution[co$row <= 5]
+  )
+  before <- list.files(dirname(csv), all.files = TRUE)
+  expect_error(write_contributions(st, "x.txt"), "must end in", class = "dreher_error_input")
+  expect_error(
+    write_contributions(st, file.path(tempdir(), "none", "x.csv")), "does not exist",
+    class = "dreher_error_input"
+  )
+  expect_error(write_contributions(st, csv, colour = 1), "no argument",
+               class = "dreher_error_input")
+  expect_identical(list.files(dirname(csv), all.files = TRUE), before)
+})
+
+test_that("wrong rows and baselines are refused", {
+  for (which in list(0, 61, 1.5, "a", NA, integer(), TRUE)) {
+    expect_error(contributions(st, which = which), "`which` must be",
+                 class = "dreher_error_input")
+  }
+  expect_error(contributions(st, against = 99), "`against`", class = "dreher_error_input")
+  expect_error(contributions(st, against = "late"), "has no classes",
+               class = "dreher_error_input")
+  expect_error(contributions(st, against = 3, value = "cover"), "not the cover",
+               class = "dreher_error_input")
+})
