@@ -1,5 +1,5 @@
-# Accumulated local effects (Apley and Zhu 2020): what the prediction changes by between neighbouring
-# points, as a mean over the rows that lie there, summed up from the lowest point on.
+# Accumulated local effects (Apley and Zhu 2020): what the prediction changes by between
+# neighbouring points, as a mean over the rows that lie there, summed up from the lowest point on.
 
 accumulate_curves <- function(st, model, rows, info, units, grids, settings) {
   plans <- lapply(seq_along(units), function(u) {
@@ -30,7 +30,9 @@ accumulate_curves <- function(st, model, rows, info, units, grids, settings) {
 plan_steps <- function(unit, grid, rows) {
   if (unit$kind != "one") {
     stop_input(
-      paste0("\"", unit$name, "\" is a group: accumulated effects are for single predictors."),
+      paste0(
+        "\"", unit$name, "\" is a group: accumulated effects are for single predictors."
+      ),
       todo = "Use form = \"averaged\" for groups."
     )
   }
@@ -38,12 +40,17 @@ plan_steps <- function(unit, grid, rows) {
   if (grid$kind %in% c("level", "ordered")) {
     grid <- some_points(grid, grid$at %in% as.character(x))
   }
-  if (grid$kind == "level" && !isTRUE(grid$settled)) grid <- order_grid(grid, unit$predictors, rows)
+  if (grid$kind == "level" && !isTRUE(grid$settled)) {
+    grid <- order_grid(grid, unit$predictors, rows)
+  }
   G <- length(grid$at)
   if (grid$kind %in% c("level", "ordered")) {
     own <- match(as.character(x), grid$at)
     return(list(
-      grid = grid, levels = TRUE, own = own, low = pmax(own - 1L, 1L),
+      grid = grid,
+      levels = TRUE,
+      own = own,
+      low = pmax(own - 1L, 1L),
       high = pmin(own + 1L, G)
     ))
   }
@@ -58,7 +65,11 @@ plan_steps <- function(unit, grid, rows) {
   high <- if (G > 1) bin + 1L else bin
   part <- if (G > 1) (x - z[bin]) / (z[high] - z[bin]) else 0 * x
   list(
-    grid = grid, levels = FALSE, low = bin, high = high, bin = bin,
+    grid = grid,
+    levels = FALSE,
+    low = bin,
+    high = high,
+    bin = bin,
     part = pmin(pmax(part, 0), 1)
   )
 }

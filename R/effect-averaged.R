@@ -1,5 +1,5 @@
-# Averaged curves and those of single rows: the predictions with a predictor set to each point of its
-# grid, in all rows.
+# Averaged curves and those of single rows: the predictions with a predictor set to each point of
+# its grid, in all rows.
 #
 # A curve is a shuffle whose donors are the rows of the grid, so that forests, sums of terms and
 # other models go the ways they go for permutation importance (ranking-shuffle.R).

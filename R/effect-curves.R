@@ -33,7 +33,8 @@
 #'   second predictor of a pair; `effect`, in units of the prediction or as a probability;
 #'   `std_error`, `lower`, `upper` (`NA` for single rows and for one row); `rows_near`, the number
 #'   of training rows (else of evaluated rows) nearer to this point than to the next; `inference`,
-#'   `model` or `learner`; `flag`, `few rows` (fewer than 5 near) or `beyond training range`.
+#'   `model` or `learner`; `flag`, `few rows` (fewer than 5 near, and fewer than a quarter of an
+#'   even share) or `beyond training range`.
 #'   `summary()` gives a row per curve with its direction, and the sentence.
 #' @details *Averaged* (Friedman 2001): \eqn{f_j(v) = n^{-1}\sum_i f(v, x_{i,-j})}. Where
 #'   predictors are associated this averages over combinations that cannot occur. Trees: one walk
@@ -52,9 +53,9 @@
 #' these rows: the standard deviation over the draws, around the curve of the study's own model.
 #'
 #' *Sentences* come from differences along the curve. A rise or fall is said where its interval,
-#' widened for all pairs of points, excludes zero; changes of less than a tenth of the curve's
-#' whole span are not turns; a curve that spans less than 5 % of what the predictions span (from
-#' their 5 % to their 95 % quantile) is said to be little.
+#' widened for all pairs of points, excludes zero; points with a flag are passed over; changes of
+#' less than a tenth of the curve's whole span are not turns; a curve that spans less than 5 % of
+#' what the predictions span (from their 5 % to their 95 % quantile) is said to be little.
 #' @section Errors: A predictor that no model of the study takes in; pairs with `"accumulated"`;
 #'   points of another type than the predictor; more than 2,000 points of a pair; resamples that are
 #'   no bootstrap; a slice of fewer than 3 rows.
@@ -144,7 +145,9 @@ curves_of_model <- function(st, model, part, units, settings, given = list()) {
   if (!length(mine)) return(list())
   part <- draw_rows(part, settings$max_rows, settings$seed)
   rows <- model_rows(st, model, part$data, "rows")
-  known <- if (is.null(st$train)) rows else model_rows(st, model, st$train, "train")
+  # Between neighbouring points of accumulated curves there must be rows.
+  own <- is.null(st$train) || settings$form == "accumulated"
+  known <- if (own) rows else model_rows(st, model, st$train, "train")
   grids <- lapply(mine, function(u) {
     grid <- given[[grid_key(u, part)]]
     if (is.null(grid)) return(grid_for(u, rows, known, settings))
@@ -202,7 +205,9 @@ widen_by_refits <- function(st, models, parts, units, settings, resamples, found
     settings = settings,
     given = lapply(split(found, vapply(found, `[[`, "", "model")), grids_of),
     folder = run,
-    about = if (!is.null(run)) identity_of_curves(st, models, resamples, settings, units, parts),
+    about = if (!is.null(run)) {
+      identity_of_curves(st, models, resamples, settings, units, parts)
+    },
     sound = function(key, value) {
       is.list(value) && all(vapply(value, is.double, NA))
     },
@@ -240,7 +245,11 @@ curves_of_refit <- function(piece, st, parts, units, settings, given) {
   given <- given[[piece$model]]
   train <- training_frame(st, model)[piece$inside, , drop = FALSE]
   fit <- fit_on(
-    st, model, train, model$inputs$predictors, settings$seed,
+    st,
+    model,
+    train,
+    model$inputs$predictors,
+    settings$seed,
     c(piece$model, "resample", piece$resample)
   )
   of_part <- function(part) {
@@ -249,7 +258,11 @@ curves_of_refit <- function(piece, st, parts, units, settings, given) {
     inside <- inside_study(st, model, fit, train, rows, model$inputs$predictors)
     part$data <- inside$data
     found <- curves_of_model(
-      inside, inside$models[[1]], part, units, utils::modifyList(settings, list(max_rows = NULL)),
+      inside,
+      inside$models[[1]],
+      part,
+      units,
+      utils::modifyList(settings, list(max_rows = NULL)),
       given
     )
     lapply(found, function(curve) {
@@ -329,7 +342,11 @@ table_of_curve <- function(curve, settings) {
   data.frame(
     model = curve$model,
     class = curve$class,
-    predictor = if (curve$unit$kind == "family") curve$unit$name else curve$unit$predictors[1],
+    predictor = if (curve$unit$kind == "family") {
+      curve$unit$name
+    } else {
+      curve$unit$predictors[1]
+    },
     form = curve$form,
     slice = curve$slice,
     row = if (single) rep(curve$rows, each = G) else NA_integer_,

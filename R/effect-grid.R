@@ -6,7 +6,7 @@
 #   at         text: the points as people read them; pairs: of the first predictor
 #   position   their places on the axis; levels: their numbers
 #   other_at, other_position   pairs: of the second predictor
-#   near       number of rows near each point, of the rows the model was trained on if they are known
+#   near number of rows near each point, of the rows the model was trained on if they are known
 #   flag       "beyond training range", "few rows" or ""
 # )
 
@@ -152,11 +152,11 @@ has_levels <- function(grid, known) {
   out
 }
 
+# Few: fewer than 5, and fewer than a quarter of an even share.
 flag_points <- function(near, beyond) {
-  ifelse(beyond, "beyond training range", ifelse(near < least_near, "few rows", ""))
+  few <- near < min(5, sum(near) / (4 * length(near)))
+  ifelse(beyond, "beyond training range", ifelse(few, "few rows", ""))
 }
-
-least_near <- 5L
 
 # Values as people read them.
 value_text <- function(x) {
@@ -258,7 +258,8 @@ grid_for <- function(unit, rows, known, settings) {
     stop_input(
       paste0(
         "The pair ", quote_some(unit$predictors), " has ",
-        format(nrow(make$values), big.mark = ","), " combinations of points; 2,000 are the most."
+        format(nrow(make$values), big.mark = ","),
+        " combinations of points; 2,000 are the most."
       ),
       todo = "Give fewer points by `at`."
     )

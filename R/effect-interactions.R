@@ -7,7 +7,7 @@
 #' @inheritParams rank_shapley
 #' @param by `"shapley"`: pairwise Shapley interaction values, exact for trees, and for any model
 #'   of up to 8 predictors; `"variance"`: for any model, the share of a pair's joint averaged effect
-#'   that is neither's own (the H statistic, squared), and the share of the variance of the
+#'   that is of neither alone (the H statistic, squared), and the share of the variance of the
 #'   predictions; `"permutation"`: the importance of the two shuffled together less that of each
 #'   alone; `"paths"`: for trees, how many training rows meet a question about one straight after
 #'   one about the other. Default: `"shapley"` where it is exact, else `"variance"`.
@@ -80,7 +80,9 @@ interactions <- function(
   if (!is.null(max_rows)) max_rows <- check_count(max_rows, "max_rows", least = 10)
   if (!is.null(predictors)) {
     predictors <- check_names(predictors, "predictors")
-    check_used(predictors, unique(unlist(lapply(models, function(m) m$inputs$predictors))), st)
+    check_used(
+      predictors, unique(unlist(lapply(models, function(m) m$inputs$predictors))), st
+    )
     if (length(predictors) < 2) {
       stop_input(
         "`predictors` names one predictor; a pair needs two.", todo = "Name more of them."
@@ -236,7 +238,9 @@ pairs_of_forest <- function(st, model, units, rows, bg) {
   player <- unit_of(units, forest_origin(model))
   if (anyNA(player)) {
     stop_model(
-      paste0("Model \"", model$name, "\" has encoded columns that stem from no one predictor."),
+      paste0(
+        "Model \"", model$name, "\" has encoded columns that stem from no one predictor."
+      ),
       todo = "Use by = \"variance\"."
     )
   }
@@ -318,13 +322,23 @@ interact_permutation <- function(st, model, units, evaluation, others, settings)
   info <- row_info(st, evaluation$data)
   units <- strongest_units(st, model, units, rows, settings)
   pairs <- utils::combn(length(units), 2)
-  joint <- lapply(seq_len(ncol(pairs)), function(q) unlist(units[pairs[, q]], use.names = FALSE))
+  joint <- lapply(seq_len(ncol(pairs)), function(q) {
+    unlist(units[pairs[, q]], use.names = FALSE)
+  })
   names(joint) <- paste0("pair ", seq_len(ncol(pairs)))
-  design <- shared_design(draw_donors(nrow(rows), settings$repeats, settings$seed, info$block))
+  design <- shared_design(draw_donors(
+    nrow(rows), settings$repeats, settings$seed, info$block
+  ))
   context <- open_shuffle(st, model, rows)
   found <- estimate_units(
-    context, info, c(units, joint), design, additive_metric(st$metric), "difference",
-    settings$level, settings$seed
+    context,
+    info,
+    c(units, joint),
+    design,
+    additive_metric(st$metric),
+    "difference",
+    settings$level,
+    settings$seed
   )
   if (isTRUE(attr(found, "stopped"))) rlang::interrupt()
   each <- lapply(seq_len(ncol(pairs)), function(q) {
@@ -336,9 +350,7 @@ interact_permutation <- function(st, model, units, evaluation, others, settings)
     error <- if (length(u) && !anyNA(u)) {
       influence_error(u - mean(u), info$block)
     } else {
-      list(
-        std_error = sqrt(sum(vapply(three, function(e) e$std_error^2, 0))), df = 9
-      )
+      list(std_error = sqrt(sum(vapply(three, function(e) e$std_error^2, 0))), df = 9)
     }
     list(excess = excess, std_error = as.vector(error$std_error), df = error$df)
   })
@@ -348,11 +360,20 @@ interact_permutation <- function(st, model, units, evaluation, others, settings)
   size <- sum(abs(excess))
   list(
     table = interaction_rows(
-      model, NA_character_, "permutation", names(units)[pairs[1, ]],
-      names(units)[pairs[2, ]], excess, std_error, limits$lower, limits$upper,
+      model,
+      NA_character_,
+      "permutation",
+      names(units)[pairs[1, ]],
+      names(units)[pairs[2, ]],
+      excess,
+      std_error,
+      limits$lower,
+      limits$upper,
       if (size > 0) abs(excess) / size else 0 * excess
     ),
-    n = nrow(rows), scale = additive_metric(st$metric)$label, rows = evaluation$chosen
+    n = nrow(rows),
+    scale = additive_metric(st$metric)$label,
+    rows = evaluation$chosen
   )
 }
 
@@ -368,24 +389,38 @@ interact_paths <- function(st, model, units, evaluation, others, settings) {
   player <- unit_of(units, forest_origin(model))
   if (anyNA(player)) {
     stop_model(
-      paste0("Model \"", model$name, "\" has encoded columns that stem from no one predictor."),
+      paste0(
+        "Model \"", model$name, "\" has encoded columns that stem from no one predictor."
+      ),
       todo = "Use by = \"variance\"."
     )
   }
   cover <- if (is.null(st$train)) double() else cover_of(st, model)$cover
   follow <- forest_followers(model$forest, player, length(units), cover)
   follow <- follow + t(follow)
-  total <- if (length(cover)) sum(cover[model$forest$root + 1]) else length(model$forest$root)
+  total <- if (length(cover)) {
+    sum(cover[model$forest$root + 1])
+  } else {
+    length(model$forest$root)
+  }
   pairs <- pairs_of(units, settings$predictors)
   found <- follow[t(pairs)] / total
   all <- follow[upper.tri(follow)]
   list(
     table = interaction_rows(
-      model, NA_character_, "paths", names(units)[pairs[1, ]], names(units)[pairs[2, ]],
-      found, NA_real_, NA_real_, NA_real_,
+      model,
+      NA_character_,
+      "paths",
+      names(units)[pairs[1, ]],
+      names(units)[pairs[2, ]],
+      found,
+      NA_real_,
+      NA_real_,
+      NA_real_,
       if (sum(all) > 0) follow[t(pairs)] / sum(all) else 0 * found
     ),
-    n = if (is.null(st$train)) NA_integer_ else nrow(st$train), scale = "rows",
+    n = if (is.null(st$train)) NA_integer_ else nrow(st$train),
+    scale = "rows",
     rows = integer()
   )
 }

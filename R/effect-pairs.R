@@ -26,11 +26,17 @@ strongest_units <- function(st, model, units, rows, settings, most = 8) {
     return(units[vapply(units, function(u) any(u %in% settings$predictors), NA)])
   }
   if (length(units) <= most) return(units)
-  some <- rows[unique(round(seq(1, nrow(rows), length.out = min(200, nrow(rows))))), , drop = FALSE]
-  varies <- vapply(names(units), function(u) {
-    effects <- effects_at_rows(st, model, some, units[u], settings)
-    sum(apply(effects[[1]]$mean, 2, stats::var))
-  }, 0)
+  some <- rows[
+    unique(round(seq(1, nrow(rows), length.out = min(200, nrow(rows))))), , drop = FALSE
+  ]
+  varies <- vapply(
+    names(units),
+    function(u) {
+      effects <- effects_at_rows(st, model, some, units[u], settings)
+      sum(apply(effects[[1]]$mean, 2, stats::var))
+    },
+    0
+  )
   units[sort(order(-varies)[seq_len(most)])]
 }
 

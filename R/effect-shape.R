@@ -19,7 +19,7 @@ steep_share <- 0.6
 
 shape_of <- function(curve, level) {
   y <- curve$effect
-  use <- which(!is.na(y) & curve$flag != "beyond training range")
+  use <- which(!is.na(y) & !nzchar(curve$flag))
   if (length(use) < 2) use <- which(!is.na(y))
   if (length(use) < 2) return(list(direction = "flat", change = 0, single = TRUE))
   high <- use[which.max(y[use])]
@@ -38,7 +38,7 @@ shape_of <- function(curve, level) {
     list(direction = name_direction(turns, y)),
     out,
     list(turns = turns),
-    find_flats(y, use, change, turns),
+    find_flats(y, curve$position, use, change),
     list(steep = find_steep(y, curve$position, use, turns))
   )
 }
@@ -88,17 +88,24 @@ find_turns <- function(curve, use, change, level) {
 }
 
 # From where on, and up to where, a curve changes by less than a twentieth of its span. Said where
-# that is at least three points and not all.
-find_flats <- function(y, use, change, turns) {
+# that is at least three points and a tenth of the way, and not all.
+find_flats <- function(y, position, use, change) {
   last <- length(use)
+  far <- function(from, to) {
+    position[use[to]] - position[use[from]] >= 0.1 * diff(range(position[use]))
+  }
   within <- function(from, to) diff(range(y[use[from:to]])) <= flat_share * change
   tail <- last
   while (tail > 1 && within(tail - 1, last)) tail <- tail - 1
   head <- 1
   while (head < last && within(1, head + 1)) head <- head + 1
   list(
-    flat_from = if (last - tail >= 2 && tail > 1) use[tail] else NA_integer_,
-    flat_to = if (head >= 3 && head < last) use[head] else NA_integer_
+    flat_from = if (last - tail >= 2 && tail > 1 && far(tail, last)) {
+      use[tail]
+    } else {
+      NA_integer_
+    },
+    flat_to = if (head >= 3 && head < last && far(1, head)) use[head] else NA_integer_
   )
 }
 

@@ -48,16 +48,24 @@ variance_shares <- function(st, model, rows, units, pairs, settings, blocks = NU
       )
       whole <- pair_shares(cube, base[, k])
       if (is.null(blocks)) return(whole)
-      left <- vapply(sort(unique(blocks)), function(b) {
-        pair_shares(lapply(cube, function(x) x[blocks != b, blocks != b]), base[blocks != b, k])
-      }, double(2))
+      left <- vapply(
+        sort(unique(blocks)),
+        function(b) {
+          pair_shares(
+            lapply(cube, function(x) x[blocks != b, blocks != b]), base[blocks != b, k]
+          )
+        },
+        double(2)
+      )
       c(whole, std_error = sqrt(jackknife_variance(left[1, ])))
     })
   })
   lapply(seq_along(classes), function(k) {
     take <- function(i) vapply(of_pairs, function(p) unname(p[[k]][i]), 0)
     list(
-      h = take(1), share = take(2), std_error = if (!is.null(blocks)) take(3),
+      h = take(1),
+      share = take(2),
+      std_error = if (!is.null(blocks)) take(3),
       df = if (!is.null(blocks)) length(unique(blocks)) - 1
     )
   })

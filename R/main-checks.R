@@ -81,12 +81,20 @@ check_given <- function(step, given) {
       "refit"
     )
     if (step == "interactions") known <- interaction_forms
+    if (step == "slices") known <- slice_methods
     check_choice(in_words(given$by), known, "--by", several = TRUE)
+  }
+  if (!is.null(given[["form"]])) check_choice(given[["form"]], effect_forms, "--form")
+  if (!is.null(given[["value"]])) {
+    check_choice(given[["value"]], c("background", "cover"), "--value")
+  }
+  if (step == "row" && is.na(suppressWarnings(as.double(given$which)))) {
+    wrong_usage("--which must be the number of a row.")
   }
   if (!is.null(given$margin)) read_margin(given$margin)
   least <- c(
-    times = 1, repeats = 1, folds = 2, workers = 1, seeds = 3, floor_refits = 19, random = 0,
-    count = 0, points = 2, max_rows = 10
+    times = 1, repeats = 1, folds = 2, workers = 1, seeds = 3, floor_refits = 19,
+    random = 0, count = 0, points = 2, max_rows = 10
   )
   for (name in intersect(names(least), names(given))) {
     if (is.character(given[[name]])) next

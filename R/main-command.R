@@ -32,20 +32,22 @@ main_command <- function(words) {
   )
 }
 
-command_help <- "dreher ranks the predictors of trained models and finds smaller sets of them.
+command_help <- "dreher ranks the predictors of trained models, finds smaller sets of them, and says
+how they act.
 
 Usage: dreher STEP [options]
 
 Steps:
-  demo       run the whole example on made-up data
-  rank       rank the predictors of saved models
-  stability  rank over resamples, with confidence sets for the ranks
-  reduce     score smaller sets, choose one, and confirm it on untouched rows
-  effects    how the predictors act: curves of the prediction
-  interactions   which predictors act together
-  row        why a row is predicted as it is
-  compare    score sets of your own side by side
-  confirm    compare a chosen set with all predictors on untouched rows
+  demo          run the whole example on made-up data
+  rank          rank the predictors of saved models
+  stability     rank over resamples, with confidence sets for the ranks
+  reduce        score smaller sets, choose one, and confirm it on untouched rows
+  effects       how the predictors act: curves of the prediction
+  interactions  which predictors act together
+  row           why a row is predicted as it is
+  slices        scores and contributions in slices of the rows
+  compare       score sets of your own side by side
+  confirm       compare a chosen set with all predictors on untouched rows
 
 dreher STEP --help     the options of a step
 dreher --version       the version
@@ -54,7 +56,8 @@ Models are R objects saved with saveRDS(), one model or a named list, or model
 files that xgboost (JSON, UBJSON) and lightgbm (text) write from any language.
 Read only .rds files from people you trust: such a file can hold code.
 Exit status: 0 success, 1 failure, 2 wrong usage (options, values and files that
-can be told to be wrong before the work), 130 stopped by Ctrl-C."
+can be told to be wrong before the work), 130 stopped by Ctrl-C, 143 ended by a
+signal (SIGTERM)."
 
 run_words <- function(words) {
   if (!length(words)) {
@@ -105,6 +108,7 @@ command_steps <- function() {
     effects = c(effects_step(), run = command_effects),
     interactions = c(interactions_step(), run = command_interactions),
     row = c(row_step(), run = command_row),
+    slices = c(slices_step(), run = command_slices),
     compare = c(compare_step(), run = command_compare),
     confirm = c(confirm_step(), run = command_confirm)
   )

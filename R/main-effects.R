@@ -1,6 +1,8 @@
 # The steps of the command that say how predictors act: curves, interactions, single rows.
 
-holdout_option <- function() opt("data", "holdout rows with the target: a delimited text file")
+holdout_option <- function() {
+  opt("data", "holdout rows with the target: a delimited text file")
+}
 
 pairs_help <- "names of predictors, separated by commas; pairs as a:b [default: all]"
 
@@ -13,7 +15,11 @@ effects_step <- function() {
       list(
         holdout_option(),
         opt("predictors", pairs_help),
-        opt("form", "averaged, single or accumulated [default %default]", default = "averaged"),
+        opt(
+          "form",
+          "averaged, single or accumulated [default %default]",
+          default = "averaged"
+        ),
         opt("slice", "name of a column: curves for each of its values apart"),
         opt("points", "points of a curve [default %default]", "double", 25L),
         format_option()
@@ -56,34 +62,72 @@ row_step <- function() {
   )
 }
 
+slices_step <- function() {
+  list(
+    says = "Scores, predictions and contributions in slices of the rows against the rest.",
+    needs = c("models", "data", "target"),
+    options = c(
+      model_options(),
+      list(
+        holdout_option(),
+        opt(
+          "slices",
+          paste0(
+            "name of a column, or worst, confusion or found [default: the dictionary's ",
+            "sensitive columns]"
+          )
+        ),
+        opt(
+          "by",
+          paste0(
+            "score, prediction, shapley, permutation, separated by commas [default: ",
+            "the first three]"
+          )
+        ),
+        format_option()
+      )
+    )
+  )
+}
+
+command_slices <- function(given) {
+  by <- if (is.null(given$by)) slice_methods[1:3] else in_words(given$by)
+  st <- command_study(given, read_rows(given$data))
+  slices <- given$slices
+  if (!is.null(slices) && !slices %in% c("worst", "confusion", "found")) {
+    slices <- stats::as.formula(call("~", as.name(slices)))
+  }
+  sl <- compare_slices(st, slices, by = by, seed = given$seed)
+  deliver(sl, "slices", format_slices(sl), given)
+}
+
 command_effects <- function(given) {
-  check_choice(given$form, effect_forms, "--form")
-  points <- check_count(given$points, "--points", least = 2, most = 1000)
   st <- command_study(given, read_rows(given$data))
   ef <- effect_curves(
     st,
     predictors = pairs_in_words(given$predictors),
-    form = given$form,
+    form = given[["form"]],
     slice = if (!is.null(given$slice)) stats::as.formula(call("~", as.name(given$slice))),
-    points = points,
+    points = given$points,
     seed = given$seed
   )
   deliver(ef, "effects", format_effects(ef), given)
 }
 
 command_interactions <- function(given) {
-  if (!is.null(given$by)) check_choice(given$by, interaction_forms, "--by")
   st <- command_study(given, read_rows(given$data))
   ia <- interactions(
-    st, by = given$by, predictors = if (!is.null(given$predictors)) in_words(given$predictors),
-    max_rows = given$max_rows, seed = given$seed
+    st,
+    by = given$by,
+    predictors = if (!is.null(given$predictors)) in_words(given$predictors),
+    max_rows = given$max_rows,
+    seed = given$seed
   )
   deliver(ia, "interactions", format_interactions(ia), given)
 }
 
 command_row <- function(given) {
   which <- number_in_words(given$which)
-  if (is.na(which)) wrong_usage("--which must be the number of a row.")
   st <- command_study(given, read_rows(given$data))
   against <- given$against
   if (!is.null(against) && !is.na(number_in_words(against)) && !against %in% st$classes) {

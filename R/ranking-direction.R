@@ -70,8 +70,12 @@ bin_contributions <- function(x, contribution, bins = 5) {
   present <- !is.na(x)
   if (is.null(x) || !any(present)) {
     return(data.frame(
-      bin = character(), position = double(), median = double(), lower_quartile = double(),
-      upper_quartile = double(), rows = integer()
+      bin = character(),
+      position = double(),
+      median = double(),
+      lower_quartile = double(),
+      upper_quartile = double(),
+      rows = integer()
     ))
   }
   number <- is.numeric(x) || inherits(x, c("Date", "POSIXct"))
@@ -79,28 +83,41 @@ bin_contributions <- function(x, contribution, bins = 5) {
   of <- if (number && distinct > bins) {
     cut(
       rank(as.double(x), na.last = "keep", ties.method = "average") / sum(present),
-      c(0, seq_len(bins) / bins + 1e-12), labels = FALSE
+      c(0, seq_len(bins) / bins + 1e-12),
+      labels = FALSE
     )
   } else if (is.factor(x)) {
     as.integer(droplevels(x))
   } else {
     match(x, sort(unique(x[present])))
   }
-  names <- if (number && distinct > bins) NULL else if (is.factor(x)) levels(droplevels(x)) else {
+  names <- if (number && distinct > bins) {
+    NULL
+  } else if (is.factor(x)) {
+    levels(droplevels(x))
+  } else {
     as.character(sort(unique(x[present])))
   }
   used <- sort(unique(of[present]))
-  do.call(rbind, lapply(used, function(b) {
-    at <- present & of == b
-    q <- stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE)
-    data.frame(
-      bin = if (is.null(names)) {
-        paste0(signif(min(as.double(x[at])), 4), " to ", signif(max(as.double(x[at])), 4))
-      } else {
-        names[b]
-      },
-      position = b, median = q[2], lower_quartile = q[1], upper_quartile = q[3],
-      rows = sum(at)
-    )
-  }))
+  do.call(
+    rbind,
+    lapply(used, function(b) {
+      at <- present & of == b
+      q <- stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE)
+      data.frame(
+        bin = if (is.null(names)) {
+          paste0(
+            signif(min(as.double(x[at])), 4), " to ", signif(max(as.double(x[at])), 4)
+          )
+        } else {
+          names[b]
+        },
+        position = b,
+        median = q[2],
+        lower_quartile = q[1],
+        upper_quartile = q[3],
+        rows = sum(at)
+      )
+    })
+  )
 }

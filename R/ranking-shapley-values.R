@@ -1,7 +1,7 @@
 # Shapley values of rows: in closed form for forests and sums of terms, enumerated or sampled else.
 
-# The values of all rows, by the way that suits the model. limits: list(scale, precision, max_pairs);
-# bg: background rows, or NULL: by cover.
+# The values of all rows, by the way that suits the model. limits: list(scale, precision,
+# max_pairs); bg: background rows, or NULL: by cover.
 divide_rows <- function(st, model, units, rows, bg, limits, seed) {
   values <- switch(
     shapley_way(model, limits$scale, length(units)),

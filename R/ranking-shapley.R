@@ -34,13 +34,13 @@
 #'   [details][ranking_details()] says, per model, class and predictor, the signed `mean` of the
 #'   values and the rank `correlation` of the predictor with its contribution (`NA` for factors of
 #'   several levels and units of several predictors): `rises`, `falls`, `bends` (the medians over
-#'   five bins of the value turn once), `mixed` (below 0.5 in size), or `not shown` at `level`. For units of several predictors entry `parts` of the
-#'   [details][ranking_details()] holds, where it has a closed form, what each `member` has when
-#'   it plays by itself (`importance`), the `sum` (mean absolute sum of the members' values) and
-#'   the `joint` value of the unit as one player, which is what it ranks by; the two differ where
-#'   the members act together with others. Entry `shares` holds, from the top, each predictor's
-#'   `share` of the mean absolute values with its `std_error`, and the `cumulative` share with its
-#'   own (delta method, over rows).
+#'   five bins of the value turn once), `mixed` (below 0.5 in size), or `not shown` at `level`.
+#'   For units of several predictors entry `parts` of the [details][ranking_details()] holds,
+#'   where it has a closed form, what each `member` has when it plays by itself (`importance`),
+#'   the `sum` (mean absolute sum of the members' values) and the `joint` value of the unit as one
+#'   player, which is what it ranks by; the two differ where the members act together with others.
+#'   Entry `shares` holds, from the top, each predictor's `share` of the mean absolute values with
+#'   its `std_error`, and the `cumulative` share with its own (delta method, over rows).
 #' @details The players are the predictors. \eqn{v(S)} is the mean prediction when the predictors
 #'   in S have the row's values and the others those of the background rows; the value of
 #'   predictor j is the mean, over all orders in which predictors can become known, of what j adds

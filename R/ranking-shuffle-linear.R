@@ -41,7 +41,9 @@ linear_says <- function(context, eta) {
 #' @export
 shuffle_pieces.shuffle_linear <- function(
     context, units, design, visit, which = seq_along(units), whole = FALSE, cells = 2e6) {
-  apart <- vapply(units[which], function(u) !is.null(separate_terms(context$model, u)), NA)
+  apart <- vapply(
+    units[which], function(u) !is.null(separate_terms(context$model, u)), NA
+  )
   if (any(apart)) {
     n <- context$n
     sums <- linear_sums(context)
@@ -53,7 +55,9 @@ shuffle_pieces.shuffle_linear <- function(
       part <- sums$part(units[[u]])
       donors <- all_donors_of(design, u)
       for (some in several) {
-        p <- linear_says(context, as.vector(sums$eta - part[seq_len(n)] + part[donors[, some]]))
+        p <- linear_says(
+          context, as.vector(sums$eta - part[seq_len(n)] + part[donors[, some]])
+        )
         visit(list(rows = seq_len(n), repeats = some, units = u, base = base, p = p))
       }
     }

@@ -45,31 +45,33 @@ format_single_rows <- function(x, most = 6) {
   parts <- split(as_plain(x), factor(row_key(x), unique(row_key(x))))
   parts <- utils::head(parts, 3)
   most <- if (length(parts) == 1) 12 else most - length(parts)
-  unlist(lapply(parts, function(part) {
-    part <- part[order(-abs(part$contribution)), ]
-    shown <- utils::head(part, most)
-    rest <- part[-seq_len(nrow(shown)), ]
-    step <- max(abs(part$contribution)) / 10
-    columns <- list(
-      predictor = shorten(labels_in(x, shown$predictor), 30),
-      value = shorten(value_words(x, shown), 20),
-      contribution = signed(shown$contribution, step),
-      interval = in_brackets(shown$lower, shown$upper, step)
-    )
-    if (all(is.na(shown$lower))) columns$interval <- NULL
-    right <- c(FALSE, TRUE, TRUE, TRUE)[seq_along(columns)]
-    c(
-      lay_out(columns, right),
-      if (nrow(rest)) {
-        paste0(
-          " ", nrow(rest), " others, together ", signed(sum(rest$contribution), step)
-        )
-      },
-      "",
-      wrap_lines(say_row(part, x)),
-      ""
-    )
-  }), use.names = FALSE)
+  unlist(
+    lapply(parts, function(part) {
+      part <- part[order(-abs(part$contribution)), ]
+      shown <- utils::head(part, most)
+      rest <- part[-seq_len(nrow(shown)), ]
+      step <- max(abs(part$contribution)) / 10
+      columns <- list(
+        predictor = shorten(labels_in(x, shown$predictor), 30),
+        value = shorten(value_words(x, shown), 20),
+        contribution = signed(shown$contribution, step),
+        interval = in_brackets(shown$lower, shown$upper, step)
+      )
+      if (all(is.na(shown$lower))) columns$interval <- NULL
+      right <- c(FALSE, TRUE, TRUE, TRUE)[seq_along(columns)]
+      c(
+        lay_out(columns, right),
+        if (nrow(rest)) {
+          paste0(
+            " ", nrow(rest), if (nrow(rest) == 1) " other, " else " others, together ",
+            signed(sum(rest$contribution), step)
+          )
+        },
+        "", wrap_lines(say_row(part, x)), ""
+      )
+    }),
+    use.names = FALSE
+  )
 }
 
 row_key <- function(x) paste(x$model, x$class, x$row, sep = "\r")
@@ -84,8 +86,11 @@ value_words <- function(x, part) {
   unit <- detail(x, "units")[part$predictor]
   number <- suppressWarnings(as.numeric(part$value))
   text <- ifelse(
-    is.na(number), part$value,
-    trimws(format(signif(number, 6), big.mark = ",", drop0trailing = TRUE, scientific = FALSE))
+    is.na(number),
+    part$value,
+    trimws(format(
+      signif(number, 6), big.mark = ",", drop0trailing = TRUE, scientific = FALSE
+    ))
   )
   for (i in which(!is.na(number))) {
     text[i] <- format(signif(number[i], 6), big.mark = ",", scientific = FALSE)
@@ -102,15 +107,22 @@ say_row <- function(part, x, most = 3) {
   part <- part[order(-abs(part$contribution)), ]
   whole <- part$prediction[1] - part$baseline[1]
   step <- max(abs(part$contribution), abs(whole)) / 10
-  if (step == 0) return(paste0("Row ", part$row[1], ": no predictor moves the prediction."))
+  if (step == 0) {
+    return(paste0("Row ", part$row[1], ": no predictor moves the prediction."))
+  }
   reasons <- function(which) {
     d <- utils::head(part[which, ], most)
     paste0(
-      signed(d$contribution, step), " from ", labels_in(x, d$predictor), " ", value_words(x, d)
+      signed(d$contribution, step), " from ", labels_in(x, d$predictor), " ",
+      value_words(x, d)
     )
   }
-  towards <- which(sign(part$contribution) == sign(whole) & abs(part$contribution) > step / 10)
-  away <- which(sign(part$contribution) == -sign(whole) & abs(part$contribution) > step / 10)
+  towards <- which(
+    sign(part$contribution) == sign(whole) & abs(part$contribution) > step / 10
+  )
+  away <- which(
+    sign(part$contribution) == -sign(whole) & abs(part$contribution) > step / 10
+  )
   against <- detail(x, "against")
   than <- if (is.na(against)) {
     "the baseline of "
@@ -139,7 +151,11 @@ format_all_rows <- function(x, most = 12) {
       predictor = shorten(labels, 28),
       `mean size` = format_value(shown$mean_size, step),
       direction = ifelse(is.na(shown$direction), "by level", shown$direction),
-      correlation = ifelse(is.na(shown$correlation), "", formatC(shown$correlation, 2, format = "f"))
+      correlation = ifelse(
+        is.na(shown$direction) | is.na(shown$correlation),
+        "",
+        formatC(shown$correlation, 2, format = "f")
+      )
     ),
     c(FALSE, TRUE, FALSE, TRUE)
   )
@@ -152,7 +168,8 @@ format_all_rows <- function(x, most = 12) {
     wrap_lines(paste0(
       if (length(parts) > 1) {
         paste0(
-          "Shown: model ", d$model[1], if (!is.na(d$class[1])) paste0(", class ", d$class[1]),
+          "Shown: model ", d$model[1],
+          if (!is.na(d$class[1])) paste0(", class ", d$class[1]),
           "; summary() shows all. "
         )
       },
@@ -174,6 +191,9 @@ say_directions <- function(s, labels) {
       paste0("bends with ", list_words(utils::head(of("bends"), 4)))
     }
   )
+  if (all(is.na(s$direction))) {
+    return("Levels without an order have no direction; plot() shows each level.")
+  }
   if (!length(says)) return("No direction is shown for any predictor.")
   out <- paste(says, collapse = ", ")
   if (!startsWith(out, "The")) out <- paste("The prediction", out)
@@ -248,7 +268,7 @@ say_interactions <- function(x, d) {
     ),
     variance = paste0(
       "Of the joint effect of ", pair, " ", format_percent(lead$interaction),
-      " is neither's own",
+      " is of neither alone",
       if (is.na(lead$p_value)) {
         "; null = refits the model without interactions, to compare."
       } else {

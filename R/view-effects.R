@@ -19,10 +19,13 @@ format_effects <- function(x, most = 10) {
     lowest = format_value(shown$lowest, shown$change / 10),
     highest = format_value(shown$highest, shown$change / 10),
     change = format_value(shown$change, shown$change / 10),
-    interval = in_brackets(shown$lower, shown$upper, shown$change / 10)
+    interval = ifelse(
+      shown$upper - shown$lower > 1e-9 * shown$change,
+      in_brackets(shown$lower, shown$upper, shown$change / 10), ""
+    )
   )
   if (all(is.na(shown$direction))) columns$direction <- NULL
-  if (all(is.na(shown$lower))) columns$interval <- NULL
+  if (!any(nzchar(columns$interval) & !is.na(columns$interval))) columns$interval <- NULL
   columns <- Filter(Negate(is.null), columns)
   right <- names(columns) %in% c("lowest", "highest", "change", "interval")
   table <- lay_out(columns, right)
@@ -72,9 +75,17 @@ say_effects_heading <- function(x) {
 # What people call a curve's predictor.
 label_curves <- function(x, table) {
   labels <- detail(x, "labels")
-  vapply(strsplit(table$predictor, " and ", fixed = TRUE), function(p) {
-    if (all(p %in% names(labels))) paste(labels[p], collapse = " and ") else paste(p, collapse = " and ")
-  }, "")
+  vapply(
+    strsplit(table$predictor, " and ", fixed = TRUE),
+    function(p) {
+      if (all(p %in% names(labels))) {
+        paste(labels[p], collapse = " and ")
+      } else {
+        paste(p, collapse = " and ")
+      }
+    },
+    ""
+  )
 }
 
 #' @export
@@ -92,9 +103,9 @@ summary.dreher_effects <- function(object, ...) {
     )) | (curve$kind == "joint" & table$predictor == curve$predictor &
             table$model == curve$model & same_text(table$class, curve$class) &
             same_text(table$slice, curve$slice)), ]
-    low <- which.min(part$effect)
-    high <- which.max(part$effect)
     shape <- curve$shape
+    low <- if (is.null(shape$low)) which.min(part$effect) else shape$low
+    high <- if (is.null(shape$high)) which.max(part$effect) else shape$high
     number <- function(name) if (is.null(shape[[name]])) NA_real_ else shape[[name]]
     data.frame(
       model = curve$model, class = curve$class, predictor = curve$predictor,
@@ -129,13 +140,17 @@ say_curve <- function(curve, part, labels, units, form) {
   name <- if (curve$kind == "joint") {
     curve$predictor
   } else {
-    paste(ifelse(curve$of %in% names(labels), labels[curve$of], curve$of), collapse = " and ")
+    paste(
+      ifelse(curve$of %in% names(labels), labels[curve$of], curve$of), collapse = " and "
+    )
   }
   where <- c(
     if (!is.na(curve$class)) paste0("class ", curve$class),
     if (!is.na(curve$slice)) paste0("slice ", curve$slice)
   )
-  head <- paste0(name, if (length(where)) paste0(" (", paste(where, collapse = ", "), ")"), ": ")
+  head <- paste0(
+    name, if (length(where)) paste0(" (", paste(where, collapse = ", "), ")"), ": "
+  )
   says <- if (curve$kind == "pair") {
     say_pair(part)
   } else if (is.null(curve$shape)) {
@@ -159,11 +174,15 @@ say_shape <- function(curve, part, unit) {
   value <- function(i) format_value(y[i], step)
   place <- function(i) paste0(at[i], unit)
   if (shape$direction == "flat") {
-    return(if (isTRUE(shape$single)) "has one value only." else "the prediction does not change with it.")
+    return(if (isTRUE(shape$single)) {
+      "has one value only."
+    } else {
+      "the prediction does not change with it."
+    })
   }
   span <- paste0(
-    "from ", value(shape$low), " at ", place(shape$low), " to ", value(shape$high), " at ",
-    place(shape$high)
+    "from ", value(shape$low), " at ", place(shape$low), " to ", value(shape$high),
+    " at ", place(shape$high)
   )
   if (shape$direction == "not shown") {
     return(paste0(
@@ -232,7 +251,8 @@ say_pair <- function(part) {
   )
   paste0(
     "from ", format_value(part$effect[low], step), " at ", one[low], " and ", other[low],
-    " to ", format_value(part$effect[high], step), " at ", one[high], " and ", other[high], "."
+    " to ", format_value(part$effect[high], step), " at ", one[high], " and ",
+    other[high], "."
   )
 }
 

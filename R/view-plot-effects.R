@@ -11,8 +11,8 @@
 #'   model and class, and all slices in one panel.
 #' @return A patchwork of ggplots, or one ggplot.
 #' @section Reading the result: The line is the mean prediction with the predictor set to each
-#'   value. Bars at the foot: training rows near each point. Hollow points: fewer than 5 rows, or
-#'   beyond the range of the training rows.
+#'   value. Bars at the foot: training rows near each point. Hollow points: few rows, or beyond the
+#'   range of the training rows.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ poly(peak_temp, 2) * hold_minutes + operator, kiln$train)
@@ -48,7 +48,11 @@ autoplot.dreher_effects <- function(
   about <- say_effects_subtitle(object, of_model, of_class, length(names) - length(shown))
   words <- c(title = s$sentence[1], subtitle = about)
   if (length(panels) == 1) {
-    return(panels[[1]] + ggplot2::labs(title = words[["title"]], subtitle = words[["subtitle"]]))
+    return(
+      panels[[1]] + ggplot2::labs(
+        title = words[["title"]], subtitle = words[["subtitle"]]
+      )
+    )
   }
   patchwork::wrap_plots(panels, ncol = if (length(panels) > 4) 3 else 2) +
     patchwork::plot_annotation(
@@ -73,7 +77,8 @@ say_effects_subtitle <- function(x, model, class, left) {
       single = "each pale line is a row, the dark one their mean",
       accumulated = "local differences summed up, less their mean"
     )[[detail(x, "form")]],
-    if (isTRUE(detail(x, "centred"))) ", from the first point on", ". Foot: where the data are.",
+    if (isTRUE(detail(x, "centred"))) ", from the first point on",
+    ". Foot: where the data are.",
     if (left > 0) paste0(" ", left, " more curves are not drawn.")
   )
 }
@@ -112,7 +117,9 @@ draw_curve <- function(part, label, limits, x) {
     ggplot2::labs(x = axis, y = NULL) + theme_dreher()
 }
 
-format_number_marks <- function(x) ifelse(is.na(x), "", format(x, big.mark = ",", trim = TRUE))
+format_number_marks <- function(x) {
+  ifelse(is.na(x), "", format(x, big.mark = ",", trim = TRUE))
+}
 
 curve_kind <- function(part, x) {
   for (curve in detail(x, "curves")) {
@@ -208,8 +215,10 @@ name_lines <- function(part, line) {
   span <- diff(range(part$effect))
   ends$height <- spread_labels(ends$effect, 0.055 * span)
   ggplot2::geom_text(
-    ggplot2::aes(y = .data$height, label = shorten(.data$line, 12), colour = .data$line), ends,
-    hjust = -0.12, size = 3.4
+    ggplot2::aes(y = .data$height, label = shorten(.data$line, 12), colour = .data$line),
+    ends,
+    hjust = -0.12,
+    size = 3.4
   )
 }
 
@@ -264,8 +273,9 @@ draw_pair <- function(part, axis, limits, x) {
   other <- part$other[1]
   name <- if (other %in% names(labels)) labels[[other]] else other
   levels <- !all_numbers(part$at)
-  drawn <- ggplot2::ggplot(part, ggplot2::aes(.data$position, .data$effect, colour = .data$by)) +
-    ggplot2::geom_line(linewidth = 0.9) +
+  drawn <- ggplot2::ggplot(
+    part, ggplot2::aes(.data$position, .data$effect, colour = .data$by)
+  ) + ggplot2::geom_line(linewidth = 0.9) +
     ggplot2::geom_text(
       ggplot2::aes(y = .data$height, label = .data$words), last, hjust = -0.15, size = 3.4
     ) + ggplot2::scale_colour_manual(values = inks) +
@@ -273,14 +283,19 @@ draw_pair <- function(part, axis, limits, x) {
   at <- unique(part[c("position", "at")])
   drawn <- drawn + if (levels) {
     ggplot2::scale_x_continuous(
-      breaks = at$position, labels = shorten(at$at, 12), expand = ggplot2::expansion(c(0.05, 0.15))
+      breaks = at$position,
+      labels = shorten(at$at, 12),
+      expand = ggplot2::expansion(c(0.05, 0.15))
     )
   } else {
     ggplot2::scale_x_continuous(
       labels = format_number_marks, expand = ggplot2::expansion(c(0.03, 0.15))
     )
   }
-  drawn + ggplot2::labs(
-    x = sub(" and .*", "", axis), y = NULL, caption = paste0("Each line: a value of ", name)
-  ) + theme_dreher()
+  drawn +
+    ggplot2::labs(
+      x = sub(" and .*", "", axis),
+      y = NULL,
+      caption = paste0("Each line: a value of ", name)
+    ) + theme_dreher()
 }

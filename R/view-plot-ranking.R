@@ -10,7 +10,8 @@
 #' @param top At most so many predictors; the rest are folded into one row.
 #' @return A ggplot.
 #' @section Reading the result: Dots further right matter more. Beside a predictor's name stands
-#'   which way it acts (rises, falls, bends, mixed), where Shapley values say so. Lines are intervals for this model
+#'   which way it acts (rises, falls, bends, mixed), where Shapley values say so. Lines are
+#'   intervals for this model
 #'   on new rows; where a line
 #'   touches zero the interval does not exclude zero. Impurity has no
 #'   interval, and is above zero even for noise.

@@ -6,7 +6,8 @@
 #' @param study A [study()].
 #' @param ... Results to show, in any order: a [ranking], and results of [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
-#'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()]. What is not given is not shown; scores and checks are
+#'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()],
+#'   [compare_slices()]. What is not given is not shown; scores and checks are
 #'   computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
@@ -87,7 +88,8 @@ sort_results <- function(study, given) {
     dreher_confirmation = "confirmation", dreher_stability = "stability",
     dreher_agreement = "agreement", dreher_twins = "twins",
     dreher_comparison = "comparison", dreher_floor = "floor", dreher_effects = "effects",
-    dreher_contributions = "contributions", dreher_interactions = "interactions"
+    dreher_contributions = "contributions", dreher_interactions = "interactions",
+    dreher_slices = "slices"
   )
   out <- list()
   for (x in given) {
@@ -98,11 +100,14 @@ sort_results <- function(study, given) {
         paste0("Given: ", class(x)[1], "."),
         paste0(
           "A ranking, its stability or agreement, a noise floor, twins, a reduction, ",
-          "a chosen set, a comparison, a confirmation, effects, contributions, interactions."
+          "a chosen set, a comparison, a confirmation, effects, contributions, ",
+          "interactions, slices."
         )
       )
     }
-    tables <- c("ranking", "comparison", "effects", "contributions", "interactions")
+    tables <- c(
+      "ranking", "comparison", "effects", "contributions", "interactions", "slices"
+    )
     other <- if (kind %in% tables) {
       detail(x, "fingerprint")
     } else if (kind %in% c("stability", "agreement", "floor")) {

@@ -5,7 +5,9 @@
 #'
 #' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
-#'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()] or [interactions()].
+#'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()],
+#'   [compare_slices()], [similar_rows()], [prototype_rows()], [smallest_change()] or
+#'   [local_rule()].
 #' @param file Path; its ending (`.csv`, `.json` or `.xlsx`) says the format. Spreadsheets are
 #'   written by package writexl. Existing files are replaced.
 #' @param ... Must be empty.
@@ -74,10 +76,14 @@ no_formulas <- function(table) {
   table
 }
 
-result_classes <- paste0("dreher_", c(
-  "ranking", "scores", "checks", "stability", "agreement", "floor", "twins",
-  "reduction", "set", "comparison", "confirmation", "effects", "contributions", "interactions"
-))
+result_classes <- paste0(
+  "dreher_",
+  c(
+    "ranking", "scores", "checks", "stability", "agreement", "floor", "twins",
+    "reduction", "set", "comparison", "confirmation", "effects", "contributions",
+    "interactions", "slices", "similar", "change", "rule"
+  )
+)
 
 table_formats <- c("csv", "json", "xlsx")
 

@@ -30,31 +30,41 @@ test_that("they are the values that the ranking sums up, and add up to the predi
   expect_equal(do.call(rbind, parts)$contribution, co$contribution)
 })
 
-test_that("against another row its prediction is the baseline; against a class twice the even", {
-  co <- contributions(st, which = 5, against = 9)
-  expect_equal(co$baseline[1], predict(fit, held[9, ])$predictions)
-  expect_equal(sum(co$contribution), diff(predict(fit, held[c(9, 5), ])$predictions))
-  expect_match(paste(format_contributions(co), collapse = " "), "row 9, which has")
-  d <- na.omit(loans$train[1:200, c("loan_days", "reminders", "distance_km", "returned_late")])
-  forest <- small_forest(returned_late ~ ., d, probability = TRUE)
-  late <- na.omit(loans$holdout[1:60, names(d)])
-  two <- study(forest, late, "returned_late", train = d, positive = "yes")
-  yes <- contributions(two, which = 1)
-  no <- contributions(two, which = 1, classes = "no")
-  expect_equal(no$contribution, -yes$contribution)
-  expect_equal(no$baseline, 1 - yes$baseline)
-  apart <- contributions(two, which = 1, against = "no")
-  expect_equal(apart$contribution, 2 * yes$contribution)
-  expect_identical(apart$class[1], "yes rather than no")
-  expect_error(contributions(two, against = "yes"), "explained itself",
-               class = "dreher_error_input")
-})
+test_that(
+  "against another row its prediction is the baseline; against a class twice the even",
+  {
+    co <- contributions(st, which = 5, against = 9)
+    expect_equal(co$baseline[1], predict(fit, held[9, ])$predictions)
+    expect_equal(sum(co$contribution), diff(predict(fit, held[c(9, 5), ])$predictions))
+    expect_match(paste(format_contributions(co), collapse = " "), "row 9, which has")
+    d <- na.omit(
+      loans$train[1:200, c("loan_days", "reminders", "distance_km", "returned_late")]
+    )
+    forest <- small_forest(returned_late ~ ., d, probability = TRUE)
+    late <- na.omit(loans$holdout[1:60, names(d)])
+    two <- study(forest, late, "returned_late", train = d, positive = "yes")
+    yes <- contributions(two, which = 1)
+    no <- contributions(two, which = 1, classes = "no")
+    expect_equal(no$contribution, -yes$contribution)
+    expect_equal(no$baseline, 1 - yes$baseline)
+    apart <- contributions(two, which = 1, against = "no")
+    expect_equal(apart$contribution, 2 * yes$contribution)
+    expect_identical(apart$class[1], "yes rather than no")
+    expect_error(
+      contributions(two, against = "yes"),
+      "explained itself",
+      class = "dreher_error_input"
+    )
+  }
+)
 
 test_that("of several classes each has its own, and differences are differences", {
   c4 <- kiln_rows(200, drop = c("ring_tone", "strength", "tile_id", "batch"))
   forest <- small_forest(defect ~ ., c4, probability = TRUE)
   s <- study(
-    forest, kiln_rows(30, "holdout", c("ring_tone", "strength", "tile_id", "batch")), "defect",
+    forest,
+    kiln_rows(30, "holdout", c("ring_tone", "strength", "tile_id", "batch")),
+    "defect",
     train = c4
   )
   co <- contributions(s, which = 1:3)
@@ -116,6 +126,13 @@ test_that("files hold what the table holds, whole or not at all", {
   expect_equal(
     DBI::dbReadTable(con, "contributions")$contribution, co$contribution[co$row <= 5]
   )
+  parts <- tempfile(fileext = ".parquet")
+  write_contributions(st, parts, which = 1:5)
+  again <- do.call(rbind, lapply(list.files(parts, full.names = TRUE), function(f) {
+    as.data.frame(nanoparquet::read_parquet(f))
+  }))
+  expect_equal(again$contribution, co$contribution[co$row <= 5])
+  expect_error(write_contributions(st, parts), "exists already", class = "dreher_error_input")
   before <- list.files(dirname(csv), all.files = TRUE)
   expect_error(write_contributions(st, "x.txt"), "must end in", class = "dreher_error_input")
   expect_error(

@@ -19,38 +19,48 @@ say <- list(
   any = function(d) predict(fits$any, d)
 )
 
-test_that("averaged curves equal the definition, with errors over rows: any model, any kind", {
-  ef <- as.data.frame(effect_curves(st, predictors = list(
-    "peak_temp", "clay_source", c("hold_minutes", "clay_source")
-  ), points = 7))
-  expect_setequal(unique(ef$model), names(fits))
-  for (m in names(fits)) {
-    part <- ef[ef$model == m, ]
-    for (i in seq_len(nrow(part))) {
-      d <- held
-      number <- part$predictor[i] != "clay_source"
-      d[[part$predictor[i]]] <- if (number) {
-        part$position[i]
-      } else {
-        factor(part$at[i], levels(held$clay_source))
+test_that(
+  "averaged curves equal the definition, with errors over rows: any model, any kind",
+  {
+    ef <- as.data.frame(effect_curves(
+      st,
+      predictors = list("peak_temp", "clay_source", c("hold_minutes", "clay_source")),
+      points = 7
+    ))
+    expect_setequal(unique(ef$model), names(fits))
+    for (m in names(fits)) {
+      part <- ef[ef$model == m, ]
+      for (i in seq_len(nrow(part))) {
+        d <- held
+        number <- part$predictor[i] != "clay_source"
+        d[[part$predictor[i]]] <- if (number) {
+          part$position[i]
+        } else {
+          factor(part$at[i], levels(held$clay_source))
+        }
+        if (!is.na(part$other[i])) {
+          d[[part$other[i]]] <- factor(part$other_at[i], levels(held$clay_source))
+        }
+        p <- say[[m]](d)
+        expect_equal(part$effect[i], mean(p), tolerance = 1e-8)
+        expect_equal(part$std_error[i], sd(p) / sqrt(90), tolerance = 1e-6)
       }
-      if (!is.na(part$other[i])) {
-        d[[part$other[i]]] <- factor(part$other_at[i], levels(held$clay_source))
-      }
-      p <- say[[m]](d)
-      expect_equal(part$effect[i], mean(p), tolerance = 1e-8)
-      expect_equal(part$std_error[i], sd(p) / sqrt(90), tolerance = 1e-6)
     }
   }
-})
+)
 
 test_that("weights and blocks count, and so do dates, text and TRUE", {
   d <- held
   d$w <- rep(1:3, 30)
   d$b <- rep(1:18, 5)
   w <- study(
-    fits$forest, d, "strength", train = cbind(few, w = 1, b = 1:300), weights = "w",
-    blocks = "b", predictors = setdiff(names(few), "strength")
+    fits$forest,
+    d,
+    "strength",
+    train = cbind(few, w = 1, b = 1:300),
+    weights = "w",
+    blocks = "b",
+    predictors = setdiff(names(few), "strength")
   )
   one <- as.data.frame(effect_curves(w, predictors = "peak_temp", points = 3))[2, ]
   d$peak_temp <- one$position
@@ -59,15 +69,21 @@ test_that("weights and blocks count, and so do dates, text and TRUE", {
   u <- rowsum(d$w * (p - one$effect), d$b)
   expect_equal(one$std_error, sqrt(18 * var(u[, 1])) / sum(d$w), tolerance = 1e-8)
   t <- data.frame(
-    day = as.Date("2024-01-01") + 0:79, word = rep(c("a", "b"), 40), yes = rep(c(TRUE, FALSE), 40)
+    day = as.Date("2024-01-01") + 0:79,
+    word = rep(c("a", "b"), 40),
+    yes = rep(c(TRUE, FALSE), 40)
   )
   t$y <- as.double(t$day) / 10 + (t$word == "b") + rnorm(80) / 10
   s <- study(lm(y ~ day + word + yes, t[1:60, ]), t[61:80, ], "y", train = t[1:60, ])
-  ef <- effect_curves(s, points = 4, at = list(day = as.Date(c("2024-01-05", "2024-03-30"))))
+  ef <- effect_curves(
+    s, points = 4, at = list(day = as.Date(c("2024-01-05", "2024-03-30")))
+  )
   expect_identical(ef$at[ef$predictor == "day"], c("2024-01-05", "2024-03-30"))
   expect_identical(ef$flag[ef$predictor == "day"], c("", "beyond training range"))
   expect_identical(ef$at[ef$predictor == "yes"], c("FALSE", "TRUE"))
-  expect_equal(diff(ef$effect[ef$predictor == "day"]) / 85, coef(s$models[[1]]$object)[["day"]])
+  expect_equal(
+    diff(ef$effect[ef$predictor == "day"]) / 85, coef(s$models[[1]]$object)[["day"]]
+  )
   expect_no_error(format_effects(ef))
 })
 
@@ -162,14 +178,14 @@ test_that("refits: the study's own curve, as wide as training again makes it", {
   expect_identical(unique(ef$inference), "learner")
   plain <- effect_curves(st, models = "linear", predictors = "clay_source")
   expect_equal(ef$effect, plain$effect)
-  by_hand <- sapply(drawn$inside, function(rows) {
+  by_hand <- vapply(drawn$inside, function(rows) {
     fit <- lm(formula(fits$linear), few[rows, ])
-    sapply(ef$at, function(l) {
+    vapply(ef$at, function(l) {
       d <- held
       d$clay_source <- factor(l, levels(held$clay_source))
       mean(predict(fit, d))
-    })
-  })
+    }, 0)
+  }, double(nrow(ef)))
   expect_equal(ef$std_error, unname(apply(by_hand, 1, sd)), tolerance = 1e-8)
   folder <- tempfile("run")
   kept <- effect_curves(

@@ -92,10 +92,14 @@ test_that("trees of many leaves go another way to the same values, threads or no
 })
 
 test_that("boosted trees agree with the library's own interactions, per class too", {
-  d <- kiln_rows(200)[c("peak_temp", "hold_minutes", "grog_share", "cooling_rate", "strength")]
+  d <- kiln_rows(200)[c(
+      "peak_temp", "hold_minutes", "grog_share", "cooling_rate", "strength"
+    )]
   x <- as.matrix(d[1:4])
   fit <- xgboost::xgb.train(
-    list(max_depth = 4, eta = 0.3, nthread = 1), xgboost::xgb.DMatrix(x, label = d$strength), 10
+    list(max_depth = 4, eta = 0.3, nthread = 1),
+    xgboost::xgb.DMatrix(x, label = d$strength),
+    10
   )
   st <- study(fit, kiln_rows(20, "holdout"), "strength", train = d)
   m <- st$models[[1]]
@@ -107,8 +111,12 @@ test_that("boosted trees agree with the library's own interactions, per class to
   )
   pairs <- combn(4, 2)
   for (q in 1:6) {
-    expect_equal(got[, q, 1], 2 * own[, pairs[1, q], pairs[2, q]], tolerance = 1e-3,
-                 ignore_attr = TRUE)
+    expect_equal(
+      got[, q, 1],
+      2 * own[, pairs[1, q], pairs[2, q]],
+      tolerance = 1e-3,
+      ignore_attr = TRUE
+    )
   }
 })
 
@@ -179,13 +187,19 @@ test_that("joint less summed permutation importance is zero where effects add up
   table <- as.data.frame(interactions(st, by = "permutation", repeats = 30))
   expect_true(all(table$lower <= 0 & table$upper >= 0))
   crossed <- study(
-    lm(strength ~ peak_temp * hold_minutes, d), kiln_rows(100, "holdout"), "strength", train = d
+    lm(strength ~ peak_temp * hold_minutes, d),
+    kiln_rows(100, "holdout"),
+    "strength",
+    train = d
   )
   alone <- as.data.frame(interactions(crossed, by = "permutation"))
   groups <- list(both = c("peak_temp", "hold_minutes"))
   mse <- study(
-    lm(strength ~ peak_temp * hold_minutes, d), kiln_rows(100, "holdout"), "strength",
-    train = d, metric = "mse"
+    lm(strength ~ peak_temp * hold_minutes, d),
+    kiln_rows(100, "holdout"),
+    "strength",
+    train = d,
+    metric = "mse"
   )
   joint <- as.data.frame(rank_permutation(mse, groups = groups))$importance
   each <- as.data.frame(rank_permutation(mse))$importance
@@ -211,14 +225,22 @@ test_that("what has no pairs or no exact values is refused with the way out", {
   expect_error(interactions(st), "one predictor", class = "dreher_error_study")
   d <- kiln_rows(80)
   many <- study(lm(strength ~ ., d), kiln_rows(60, "holdout"), "strength", train = d)
-  expect_error(interactions(many, by = "shapley"), "by = \"variance\"",
-               class = "dreher_error_model")
-  expect_identical(unique(as.data.frame(interactions(many, max_rows = 20))$form), "variance")
+  expect_error(
+    interactions(many, by = "shapley"), "by = \"variance\"", class = "dreher_error_model"
+  )
+  expect_identical(
+    unique(as.data.frame(interactions(many, max_rows = 20))$form), "variance"
+  )
   expect_error(interactions(many, by = "paths"), "no trees", class = "dreher_error_model")
   two <- study(
-    lm(strength ~ peak_temp + hold_minutes, d), kiln_rows(30, "holdout"), "strength", train = d
+    lm(strength ~ peak_temp + hold_minutes, d),
+    kiln_rows(30, "holdout"),
+    "strength",
+    train = d
   )
-  expect_error(interactions(two, null = 5), "by = \"variance\"", class = "dreher_error_input")
+  expect_error(
+    interactions(two, null = 5), "by = \"variance\"", class = "dreher_error_input"
+  )
   expect_error(
     interactions(two, value = "cover"), "no trees", class = "dreher_error_model"
   )

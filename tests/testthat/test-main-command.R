@@ -99,6 +99,55 @@ test_that("what a model prints while it predicts does not get among the results"
   expect_false(any(x$out == "loud"))
 })
 
+test_that(
+  "effects, interactions, slices and single rows: tables, pictures, wrong words",
+  {
+    common <- c(
+      "--models", path("models.rds"), "--data", path("holdout.csv"), "--train",
+      path("train.csv"), "--target", "strength"
+    )
+    run <- function(...) do.call(command, as.list(c(...)))
+    x <- run(
+      "effects",
+      common,
+      "--predictors",
+      "peak_temp,peak_temp:hold_minutes",
+      "--points",
+      "5"
+    )
+    expect_identical(x$status, 0L)
+    table <- read.csv(text = x$out, na.strings = "")
+    expect_setequal(unique(table$model), c("forest", "linear"))
+    expect_setequal(unique(table$other), c(NA, "hold_minutes"))
+    expect_match(x$err, "Effects on strength")
+    out <- path("acting")
+    x <- run("interactions", common, "--out", out)
+    expect_identical(x$status, 0L)
+    expect_true(all(file.exists(file.path(
+      out, c("interactions.csv", "interactions.png")
+    ))))
+    x <- run("row", common, "--which", "3", "--against", "5")
+    expect_identical(x$status, 0L)
+    table <- read.csv(text = x$out, na.strings = "")
+    expect_identical(unique(table$row), 3L)
+    expect_match(x$err, "row 5, which has")
+    x <- run("slices", common, "--slices", "clay_source", "--by", "score")
+    expect_identical(x$status, 0L)
+    expect_true(all(startsWith(read.csv(text = x$out)$slice, "clay_source = ")))
+    for (wrong in list(
+        c("effects", common, "--form", "round"),
+        c("effects", common, "--points", "1"),
+        c("row", common),
+        c("row", common, "--which", "soon"),
+        c("interactions", common, "--by", "magic"),
+        c("slices", common, "--by", "magic")
+      )) {
+      expect_identical(run(wrong)$status, 2L, label = paste(wrong, collapse = " "))
+    }
+    expect_identical(run("row", common, "--which", "999")$status, 1L)
+  }
+)
+
 test_that("rank: weights, blocks, all pairs", {
   rows <- cbind(
     kiln$holdout[1:60, names(few)], counts = rep(1:3, 20), run = rep(1:12, each = 5)

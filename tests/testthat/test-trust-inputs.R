@@ -76,6 +76,11 @@ wrong <- list(
   rows_but_sets = c(not_rows, list(NULL, list(1), list(a = 1), matrix("a", 2, 2))),
   some_rows = list("foo", 3, NA, list(), ho[0, ], ho[, 0], NULL, list(1)),
   points = list(NA, 3, "a", list(), list(3), list(nobody = 3), list(peak_temp = "a")),
+  slices = list(
+    NA, 3, "foo", list(), list(1), ~nobody, list(a = ~ peak_temp + 1),
+    list(a = ~ peak_temp > 1e9), c("worst", "found"), "confusion"
+  ),
+  reached = list(NA, "a", Inf, c(1, 2), list(), NULL),
   numbers_of_rows = list(NA, "a", 0, -1, 1.5, 1e10, Inf, list(1), TRUE, character())
 )
 
@@ -299,6 +304,46 @@ arguments <- list(
       classes = "classes", rows = "rows_but_sets", groups = "groups", value = "word",
       background = "count", max_rows = "count_or_none", repeats = "count",
       null = "count_from_0", level = "fraction", seed = "seed", threads = "threads"
+    )
+  ),
+  compare_slices = list(
+    list(study = st, slices = ~clay_source, by = "score"),
+    c(
+      study = "study", slices = "slices", by = "word", models = "models",
+      classes = "classes", rows = "rows_but_sets", repeats = "count", background = "count",
+      max_rows = "count_or_none", level = "fraction", seed = "seed", threads = "threads"
+    )
+  ),
+  similar_rows = list(
+    list(study = st, which = 1),
+    c(
+      study = "study", which = "numbers_of_rows", model = "word_or_none",
+      rows = "rows_but_sets", count = "count", by = "word", background = "count",
+      max_rows = "count", seed = "seed", threads = "threads"
+    )
+  ),
+  prototype_rows = list(
+    list(study = st),
+    c(
+      study = "study", count = "count", which = "numbers_of_rows", model = "word_or_none",
+      rows = "rows_but_sets", by = "word", background = "count", max_rows = "count",
+      seed = "seed", threads = "threads"
+    )
+  ),
+  smallest_change = list(
+    list(study = st, which = 1, threshold = 50),
+    c(
+      study = "study", which = "numbers_of_rows", threshold = "reached", class = "classes",
+      model = "word_or_none", rows = "some_rows", fixed = "named", most = "count",
+      count = "count", threads = "threads"
+    )
+  ),
+  local_rule = list(
+    list(study = st, which = 1),
+    c(
+      study = "study", which = "numbers_of_rows", model = "word_or_none", class = "classes",
+      rows = "some_rows", draws = "count", least_fidelity = "fraction", seed = "seed",
+      threads = "threads"
     )
   ),
   agreement_tau = list(list(a = 1:3, b = 3:1), c(a = "numbers", b = "numbers")),
