@@ -20,6 +20,12 @@
 #' | | [find_twins()] | redundant predictors |
 #' | | [compare_sets()], [confirm_set()] | sets side by side; a set on untouched rows |
 #' | | [refit_on()], [write_predictor_set()], [read_predictor_set()] | the model; the file |
+#' | act | [effect_curves()] | direction and shape: averaged, single and accumulated curves |
+#' | | [contributions()], [write_contributions()] | what moves each prediction, row by row |
+#' | | [interactions()] | which predictors act together |
+#' | | [compare_slices()] | scores and contributions in parts of the rows |
+#' | | [similar_rows()], [prototype_rows()] | rows like a row, rows that stand for many |
+#' | | [smallest_change()], [local_rule()] | what would change a prediction; a rule around it |
 #' | show | [plot()][plot.dreher_ranking()], [plot_ranks()] | a figure of every result |
 #' | | [write_results()], [write_report()], [theme_dreher()] | files, the report, the look |
 #' | extend | [readers], [flat_forest()], [new_inputs()] | model classes of your own |

@@ -180,7 +180,7 @@ choose_rows <- function(which, n, way, seed) {
 }
 
 # Calls visit(part) for the rows of every model, block by block.
-each_contributions <- function(plan, visit, cells = 5e5) {
+each_contributions <- function(plan, visit, cells = 1e5) {
   st <- plan$st
   for (job in plan$jobs) {
     size <- max(1, floor(cells / (length(job$units) * job$outputs)))

@@ -39,8 +39,9 @@
 #'   the averaged effects at the rows' own values, less their means, the sum of squares of
 #'   \eqn{F_{jk} - F_j - F_k} over that of \eqn{F_{jk}}, and over that of the predictions. Errors
 #'   by a jackknife over ten blocks of rows. `null`: the model is trained again on targets that are
-#'   the sum of all its averaged single effects and its residuals in random order, as often as
-#'   asked; p is the share of refits, the model itself counted, whose statistic is as large.
+#'   the sum of all its averaged single effects and what the target has beyond that sum in random
+#'   order, as often as asked; p is the share of refits, the model itself counted, whose statistic
+#'   is as large.
 #'
 #' *Permutation*: all importances are estimated with the same shuffles, for RMSE and R squared as
 #'   differences of the mean squared error, which add up where effects do. Positive where the pair

@@ -86,14 +86,15 @@ pair_shares <- function(cube, base) {
   )
 }
 
-# Refits on targets without interactions: the sum of the averaged single effects on the training
-# rows, and the residuals in random order.
+# Refits on targets without interactions (Friedman and Popescu 2008): the sum of the averaged single
+# effects on the training rows, and what the target has beyond it in random order. The model's own
+# residuals would be too small: it has been fitted to them.
 null_of_pairs <- function(st, model, rows, units, pairs, settings, found) {
   train <- training_frame(st, model)
   own <- model_rows(st, model, st$train, "train")
   y <- st$train[[st$target]]
   additive <- sum_of_effects(st, model, own, rows, shapley_units(st, model, NULL), settings)
-  rest <- y - predict_aligned(st, model, own)[, 1]
+  rest <- y - additive
   at_least <- map_pieces(
     seq_len(settings$null),
     function(b) {

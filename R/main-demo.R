@@ -56,29 +56,59 @@ command_demo <- function(given) {
     repeats = 1
   )
   cf <- confirm_set(set, kiln$untouched)
-  for (x in list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf)) {
+  tell("Asking how the chosen predictors act ...")
+  acts <- demo_effects(st, set)
+  for (x in c(list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf), acts)) {
     put_out(c(format_any(x), ""))
   }
 
   write_demo_tables(
     out, scores, checks, rk, nf, agreed, sb, rd, sets, cf
   )
+  deliver_effects(acts, out)
   write_predictor_set(set, file.path(out, "set.json"))
   draw_demo(out, rk, nf, agreed, sb, rd, set, twins, scores, sets, cf)
   write_report(
-    st, rk, nf, agreed, sb, twins, rd, set, sets, cf,
+    st, rk, nf, agreed, sb, twins, rd, set, sets, cf, acts$effects, acts$interactions,
+    acts$contributions, acts$slices,
     file = file.path(out, "report.html"), title = "What makes a tile strong"
   )
   seconds <- round(as.double(difftime(Sys.time(), began, units = "secs")))
   tell("Done in ", seconds, " s. In ", out, ":\n", demo_files)
 }
 
+# How the predictors of the set act in the forest.
+demo_effects <- function(st, set) {
+  kept <- utils::head(set$predictors, 6)
+  list(
+    effects = effect_curves(st, predictors = kept, models = "forest"),
+    interactions = interactions(
+      st, predictors = kept, models = "forest", max_rows = 100, background = 30
+    ),
+    contributions = contributions(st, models = "forest", which = 1:200, background = 30),
+    row = contributions(st, models = "forest", which = 12, background = 50),
+    slices = compare_slices(
+      st, ~clay_source, models = "forest", by = c("score", "shapley"), max_rows = 200,
+      background = 30
+    )
+  )
+}
+
+deliver_effects <- function(acts, out) {
+  for (name in names(acts)) {
+    write_results(acts[[name]], file.path(out, paste0(name, ".csv")))
+    save_picture(ggplot2::autoplot(acts[[name]]), file.path(out, paste0(name, ".png")))
+  }
+}
+
 demo_files <- paste0(
   "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv agreement.csv ",
   "stability.csv\n",
-  "            reduction.csv sets.csv set.json confirmation.json\n",
+  "            reduction.csv sets.csv set.json confirmation.json effects.csv\n",
+  "            interactions.csv contributions.csv row.csv slices.csv\n",
   "  pictures  ranking.png methods.png floor.png agreement.png stability.png twins.png\n",
   "            reduction.png curves.png scores.png set.png sets.png confirmation.png\n",
+  "            effects.png interactions.png contributions.png row.png slices.png\n",
   "  report    report.html"
 )
 
@@ -118,6 +148,10 @@ format_any <- function(x) {
     dreher_confirmation = format_confirmation(x),
     dreher_stability = format_stability(x),
     dreher_floor = format_floor(x),
-    dreher_agreement = format_agreement(x)
+    dreher_agreement = format_agreement(x),
+    dreher_effects = format_effects(x),
+    dreher_interactions = format_interactions(x),
+    dreher_contributions = format_contributions(x),
+    dreher_slices = format_slices(x)
   )
 }

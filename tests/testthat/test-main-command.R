@@ -538,7 +538,11 @@ test_that("the demo runs the whole example and says where everything is", {
       "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv",
       "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
       "ranking.png", "methods.png", "reduction.png", "report.html", "scores.png",
-      "set.png", "sets.png", "confirmation.png"
+      "set.png", "sets.png", "confirmation.png",
+      paste0(
+        rep(c("effects", "interactions", "contributions", "row", "slices"), 2),
+        rep(c(".csv", ".png"), each = 5)
+      )
     )
   )
   expect_match(x$err, "Done in [0-9]+ s[.] In .*demo")
