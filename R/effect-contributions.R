@@ -13,14 +13,16 @@
 #' @param against What the prediction is set against instead of the baseline: the number of another
 #'   row (its values then stand for "not known", and its prediction is the baseline), or the name of
 #'   another class (what is divided is then the difference of the two probabilities).
-#' @return A data frame of class `dreher_contributions`, a row per predictor of each row, class and
-#'   model: `model`; `class`; `row`, its number in `rows`; `predictor` (or group); `value`, as text;
-#'   `contribution`, in units of the prediction or of its link; `std_error`, `lower`, `upper`, where
-#'   the values are sampled (else `NA`: they are exact); `baseline` and `prediction`, on the same
-#'   scale: the contributions of a row add up to the second less the first, which is checked as it
-#'   runs. `summary()` gives per predictor the mean contribution, the mean size, the rank
-#'   correlation with the value, the direction, and the median contribution in five bins of the
-#'   value.
+#' @return A data frame of class `dreher_contributions`, a row per predictor of each row, class
+#'   and model: `model`; `class`; `row`, its number in `rows`; `predictor` (or group); `value`, as
+#'   text; `below`, the share of the training rows (without them, of `rows`) whose value is
+#'   smaller, half of the equal ones counted, for numbers and dates; `alike`, the share with the
+#'   same level, else; `contribution`, in units of the prediction or of its link; `std_error`,
+#'   `lower`, `upper`, where the values are sampled (else `NA`: they are exact); `baseline` and
+#'   `prediction`, on the same scale: the contributions of a row add up to the second less the
+#'   first, which is checked as it runs. `summary()` gives per predictor the mean contribution,
+#'   the mean size, the rank correlation with the value, the direction, and the median
+#'   contribution in five bins of the value.
 #' @details Definitions, value functions and algorithms are those of [rank_shapley()]: exact for
 #'   trees and for sums of terms, and for any model of up to 8 predictors; beyond that, pairs of an
 #'   order and its reverse are sampled. A contribution says what the model does with the row, not
@@ -302,6 +304,7 @@ value_text_of <- function(x) {
 
 join_contributions <- function(plan, parts) {
   table <- as.data.frame(data.table::rbindlist(lapply(parts, `[[`, "table")))
+  table <- place_values(plan, table, parts)
   st <- plan$st
   predictors <- unique(table$predictor)
   models <- vapply(parts, `[[`, "", "model")
@@ -330,6 +333,34 @@ join_contributions <- function(plan, parts) {
   )))
 }
 
+# Where each value lies in the data: the share of rows below it, or of its level.
+place_values <- function(plan, table, parts) {
+  known <- if (is.null(plan$st$train)) plan$data$data else plan$st$train
+  held <- values_for_figures(plan, parts)
+  below <- alike <- rep(NA_real_, nrow(table))
+  for (at in split(seq_len(nrow(table)), paste(table$model, table$predictor, sep = "\r"))) {
+    p <- table$predictor[at[1]]
+    x <- known[[p]]
+    rows <- held[[table$model[at[1]]]]
+    v <- rows$data[[p]][match(table$row[at], rows$rows)]
+    if (is.null(x) || is.null(v)) next
+    if (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) {
+      x <- sort(as.double(x))
+      v <- as.double(v)
+      below[at] <- (findInterval(v, x) + findInterval(v, x, left.open = TRUE)) / 2 / length(x)
+    } else {
+      of <- as.character(x)
+      alike[at] <- tabulate(match(of, unique(of)), length(unique(of)))[
+        match(as.character(v), unique(of))
+      ] / length(of)
+    }
+  }
+  cbind(
+    table[c("model", "class", "row", "predictor", "value")], below = below, alike = alike,
+    table[c("contribution", "std_error", "lower", "upper", "baseline", "prediction")]
+  )
+}
+
 # The values themselves, as numbers or levels, for bins and figures: model by model a data frame of
 # the rows, in the order of the table.
 values_for_figures <- function(plan, parts) {
@@ -352,8 +383,9 @@ new_contributions <- function(table, details) new_table(table, "contributions", 
 
 contribution_columns <- c(
   model = "character", class = "character", row = "integer", predictor = "character",
-  value = "character", contribution = "double", std_error = "double", lower = "double",
-  upper = "double", baseline = "double", prediction = "double"
+  value = "character", below = "double", alike = "double", contribution = "double",
+  std_error = "double", lower = "double", upper = "double", baseline = "double",
+  prediction = "double"
 )
 
 validate_contributions <- function(x) {

@@ -232,19 +232,23 @@ outputs_asked <- function(st, classes, outputs) {
   lapply(classes, function(k) list(at = k, class = st$classes[k]))
 }
 
+# Which unit each of the forest's columns belongs to.
+players_of <- function(model, units) {
+  player <- unit_of(units, forest_origin(model))
+  if (!anyNA(player)) return(player)
+  stop_model(
+    paste0(
+      "Model \"", model$name, "\" has encoded columns that stem from no one predictor."
+    ),
+    todo = "Use by = \"variance\"."
+  )
+}
+
 # rows x pairs x outputs, on the scale of rank_shapley()
 pairs_of_forest <- function(st, model, units, rows, bg) {
   f <- model$forest
   x <- encode_for_forest(f, rows)
-  player <- unit_of(units, forest_origin(model))
-  if (anyNA(player)) {
-    stop_model(
-      paste0(
-        "Model \"", model$name, "\" has encoded columns that stem from no one predictor."
-      ),
-      todo = "Use by = \"variance\"."
-    )
-  }
+  player <- players_of(model, units)
   if (is.null(bg)) {
     if (any(f$owner != seq_along(f$owner) - 1L) && anyNA(x)) {
       stop_model(
@@ -261,7 +265,19 @@ pairs_of_forest <- function(st, model, units, rows, bg) {
     cover <- double()
     z <- encode_for_forest(f, bg)
   }
-  values <- forest_interactions(f, x, z, cover, player, length(units), st$threads)
+  values <- tryCatch(
+    forest_interactions(f, x, z, cover, player, length(units), st$threads),
+    error = function(e) {
+      pass_interrupt(e)
+      stop_model(
+        paste0(
+          "The trees of model \"", model$name, "\" are too deep for interaction values."
+        ),
+        conditionMessage(e),
+        "Use by = \"variance\"."
+      )
+    }
+  )
   if (f$link == "logit") {
     turn <- f$stretch * if (model$classes[2] == st$classes[st$positive]) 1 else -1
     return(list(values = turn * values, scale = "log-odds"))
@@ -387,15 +403,7 @@ interact_paths <- function(st, model, units, evaluation, others, settings) {
       todo = "Use by = \"variance\"."
     )
   }
-  player <- unit_of(units, forest_origin(model))
-  if (anyNA(player)) {
-    stop_model(
-      paste0(
-        "Model \"", model$name, "\" has encoded columns that stem from no one predictor."
-      ),
-      todo = "Use by = \"variance\"."
-    )
-  }
+  player <- players_of(model, units)
   cover <- if (is.null(st$train)) double() else cover_of(st, model)$cover
   follow <- forest_followers(model$forest, player, length(units), cover)
   follow <- follow + t(follow)

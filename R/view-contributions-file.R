@@ -9,7 +9,7 @@
 #' @param ... Further arguments of [contributions()]: `models`, `rows`, `which`, `classes`,
 #'   `groups`, `value`, `background`, `against`, `scale`, `precision`, `max_pairs`, `level`, `seed`,
 #'   `threads`.
-#' @return `file`, invisibly. Columns as of [contributions()].
+#' @return `file`, invisibly. Columns as of [contributions()], without `below` and `alike`.
 #' @section Errors: Another ending; a folder that exists; those of [contributions()].
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)

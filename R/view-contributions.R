@@ -53,12 +53,13 @@ format_single_rows <- function(x, most = 6) {
       step <- max(abs(part$contribution)) / 10
       columns <- list(
         predictor = shorten(labels_in(x, shown$predictor), 30),
-        value = shorten(value_words(x, shown), 20),
+        value = shorten(value_words(x, shown), 18),
+      `in the data` = say_place(shown),
         contribution = signed(shown$contribution, step),
         interval = in_brackets(shown$lower, shown$upper, step)
       )
       if (all(is.na(shown$lower))) columns$interval <- NULL
-      right <- c(FALSE, TRUE, TRUE, TRUE)[seq_along(columns)]
+      right <- c(FALSE, rep(TRUE, length(columns) - 1))
       c(
         lay_out(columns, right),
         if (nrow(rest)) {
@@ -71,6 +72,15 @@ format_single_rows <- function(x, most = 6) {
       )
     }),
     use.names = FALSE
+  )
+}
+
+# Where a value lies: the share of rows below it, or of its level.
+say_place <- function(part) {
+  ifelse(
+    !is.na(part$below),
+    paste(format_percent(part$below), "below"),
+    ifelse(is.na(part$alike), "", paste(format_percent(part$alike), "alike"))
   )
 }
 

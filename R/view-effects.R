@@ -15,17 +15,17 @@ format_effects <- function(x, most = 10) {
     model = if (several("model")) shorten(shown$model, 12),
     class = if (several("class")) shorten(shown$class, 12),
     slice = if (several("slice")) shorten(shown$slice, 12),
-    direction = shown$direction,
+    direction = ifelse(is.na(shown$direction), "", shown$direction),
     lowest = format_value(shown$lowest, shown$change / 10),
     highest = format_value(shown$highest, shown$change / 10),
     change = format_value(shown$change, shown$change / 10),
     interval = ifelse(
-      shown$upper - shown$lower > 1e-9 * shown$change,
+      (shown$upper - shown$lower > 1e-9 * shown$change) %in% TRUE,
       in_brackets(shown$lower, shown$upper, shown$change / 10), ""
     )
   )
-  if (all(is.na(shown$direction))) columns$direction <- NULL
-  if (!any(nzchar(columns$interval) & !is.na(columns$interval))) columns$interval <- NULL
+  if (!any(nzchar(columns$direction))) columns$direction <- NULL
+  if (!any(nzchar(columns$interval))) columns$interval <- NULL
   columns <- Filter(Negate(is.null), columns)
   right <- names(columns) %in% c("lowest", "highest", "change", "interval")
   table <- lay_out(columns, right)

@@ -6,13 +6,22 @@
 #' \describe{
 #'   \item{above floor}{the importance exceeds that of permuted copies at the family-wise level:
 #'   see [noise_floor()]}
+#'   \item{accumulated effect}{the local differences of a prediction along a predictor, summed up:
+#'   see [effect_curves()]}
+#'   \item{averaged curve}{the mean prediction with a predictor set to each value in all rows: see
+#'   [effect_curves()]}
 #'   \item{background rows}{rows that stand for "value not known" in Shapley values: see
 #'   [rank_shapley()]}
 #'   \item{constant}{the prediction without any predictor: the mean, or the shares of the classes}
+#'   \item{contribution}{a predictor's part of the distance of one prediction from the baseline: see
+#'   [contributions()]}
 #'   \item{cost}{what a predictor costs, by the dictionary; never a loss in score: see
 #'   [read_dictionary()]}
 #'   \item{counts}{numbers of predictors: see [reduce_predictors()]}
 #'   \item{decoy}{a permuted copy of a predictor: see [noise_floor()]}
+#'   \item{direction}{`rises`, `falls`, `bends` (one turn), `mixed`, `differs` (levels), `little`
+#'   (hardly anything beside what the predictions span), `flat`, `not shown`: see
+#'   [effect_curves()]}
 #'   \item{family}{predictors that belong together, by the dictionary}
 #'   \item{form}{the variant of a method: see [ranking]}
 #'   \item{groups}{what is ranked as one: see [rank_permutation()]}
@@ -20,6 +29,8 @@
 #'   \item{inference}{what an interval speaks of: `model`, this fitted model on new rows;
 #'   `learner`, this way of fitting; `rows`, a description of these rows, without interval: see
 #'   [ranking]}
+#'   \item{interaction value}{what a pair of predictors adds beyond the two alone: see
+#'   [interactions()]}
 #'   \item{left out}{rows outside a resample: see [draw_resamples()]}
 #'   \item{margin}{the loss in score one is ready to accept: see [choose_set()]}
 #'   \item{mean absolute Shapley value}{the mean over the rows of the size of a predictor's
@@ -31,6 +42,7 @@
 #'   \item{optimistic}{better than it would be on new rows, since the same rows chose}
 #'   \item{price}{loss in score against all predictors, or against a reference set; negative is
 #'   better: see [reduce_predictors()]}
+#'   \item{prototype}{a row that stands for many: see [prototype_rows()]}
 #'   \item{random sets}{sets of as many predictors drawn at random, for comparison}
 #'   \item{rank set}{confidence set for a rank; joint ones hold for all predictors at once: see
 #'   [stability()]}
@@ -39,7 +51,8 @@
 #'   \item{settled}{said of a rank whose confidence set is that rank alone: see [stability()]}
 #'   \item{share}{the non-negative part of an importance over the sum of these}
 #'   \item{skill}{by how much a score is better than that of the constant; positive is better}
-#'   \item{slice}{a part of the rows that is ranked apart: see [rank_predictors()]}
+#'   \item{slice}{a part of the rows that is looked at apart: see [rank_predictors()] and
+#'   [compare_slices()]}
 #'   \item{spread}{the central part of the ranks over the resamples: see [stability()]}
 #'   \item{strata}{rows that are alike in what the other predictors say of one: see
 #'   [rank_permutation()]}
@@ -54,14 +67,20 @@ NULL
 
 #' Flags: short warnings in the results
 #'
-#' Column `flag` of a [ranking] and of [score_models()]; several are separated by semicolons.
+#' Column `flag` of a [ranking], of [score_models()], [effect_curves()] and [compare_slices()];
+#' several are separated by semicolons.
 #'
 #' \describe{
 #'   \item{`aliased`}{a linear model gives the predictor no coefficient: others determine it. See
 #'   [rank_coefficients()]}
+#'   \item{`beyond training range`}{no training row has such a value. See [effect_curves()]}
+#'   \item{`chosen by its error`}{the slice was chosen for its errors, so that they are not tested.
+#'   See [compare_slices()]}
 #'   \item{`few refits`}{fewer than 25 bootstrap draws: the interval is not reliable. See
 #'   [rank_refit()]}
 #'   \item{`few repeats`}{fewer than 5 shuffles. See [rank_permutation()]}
+#'   \item{`few rows`}{few rows near a point of a curve, or under 20 in a slice. See
+#'   [effect_curves()], [compare_slices()]}
 #'   \item{`identifier`}{the column looks like an identifier. See [check_data()]}
 #'   \item{`in-sample only`}{impurity importance on the rows the trees were grown on, and none on
 #'   rows they have not seen: likely an artefact of many possible splits. See [rank_impurity()]}

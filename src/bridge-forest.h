@@ -95,4 +95,21 @@ inline std::vector<int> from_zero(const Rcpp::IntegerVector& x) {
   return out;
 }
 
+// The player of each of the forest's columns, from 0.
+inline std::vector<int> take_players(const Rcpp::IntegerVector& player_of, int players,
+                                     const Forest& forest) {
+  if (player_of.size() != forest.n_columns) Rcpp::stop("players do not fit the forest's columns");
+  const std::vector<int> out = from_zero(player_of);
+  for (int p : out)
+    if (p < 0 || p >= players) Rcpp::stop("a player is out of range");
+  return out;
+}
+
+// Background rows, or cover per node: one of the two.
+inline void check_unknown(const Table& others, const Rcpp::NumericVector& cover,
+                          const Forest& forest) {
+  if (cover.size() > 0 && cover.size() != forest.n_nodes) Rcpp::stop("covers do not fit the nodes");
+  if (cover.size() == 0 && others.rows == 0) Rcpp::stop("no background rows");
+}
+
 }  // namespace

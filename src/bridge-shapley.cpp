@@ -11,13 +11,9 @@ Rcpp::NumericVector forest_shapley(Rcpp::List forest, SEXP x, SEXP background,
                                    int players, int threads) {
   HeldForest held(forest);
   const Table rows = make_table(x, held.view), others = make_table(background, held.view);
+  check_unknown(others, cover, held.view);
   const bool by_cover = cover.size() > 0;
-  if (by_cover && cover.size() != held.view.n_nodes) Rcpp::stop("covers do not fit the nodes");
-  if (!by_cover && others.rows == 0) Rcpp::stop("no background rows");
-  if (player_of.size() != held.view.n_columns) Rcpp::stop("players do not fit the table");
-  const std::vector<int> player0 = from_zero(player_of);
-  for (int p : player0)
-    if (p < 0 || p >= players) Rcpp::stop("a player is out of range");
+  const std::vector<int> player0 = take_players(player_of, players, held.view);
   const dreher::Division division{player0.data(), players, by_cover ? nullptr : &others,
                                   by_cover ? cover.begin() : nullptr};
   Rcpp::NumericVector phi(static_cast<R_xlen_t>(rows.rows) * players * held.view.n_outputs);

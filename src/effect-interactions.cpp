@@ -11,7 +11,7 @@ namespace dreher {
 
 namespace {
 
-constexpr int most_on_path = 64, tabled_bits = 12, many_leaves = 256;
+constexpr int most_on_path = 64, tabled_bits = 12, many_leaves = 256, most_questions = 2000;
 
 // B(p, q) = p! q! / (p + q + 1)!
 class Beta {
@@ -364,6 +364,9 @@ bool divide_pairs(const Forest& f, const Table& rows, const Division& d, const L
   const std::ptrdiff_t n = rows.rows, P = d.players, pairs = P * (P - 1) / 2, K = f.n_outputs;
   std::fill(out, out + n * pairs * K, 0.0);
   if (n == 0 || pairs == 0) return true;
+  const std::vector<int> longest = longest_paths(f);
+  if (*std::max_element(longest.begin(), longest.end()) > most_questions)
+    throw std::runtime_error("more than 2,000 questions on one path of a tree");
   const Beta beta;
   std::vector<Quadrature> points;
   for (int q = 0; q <= points_for(most_on_path); ++q) points.emplace_back(q);

@@ -6,9 +6,6 @@
 
 namespace dreher {
 
-namespace {
-
-// The most questions on one path of each tree.
 std::vector<int> longest_paths(const Forest& f) {
   std::vector<int> depth(f.n_nodes, 0), out(f.n_trees);
   for (int i = f.n_nodes - 1; i >= 0; --i) {
@@ -20,8 +17,6 @@ std::vector<int> longest_paths(const Forest& f) {
   for (int t = 0; t < f.n_trees; ++t) out[t] = depth[f.root[t]];
   return out;
 }
-
-}  // namespace
 
 bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const Loop& loop,
                     double* phi) {

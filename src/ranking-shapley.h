@@ -36,6 +36,9 @@ struct Division {
   const double* cover = nullptr;
 };
 
+// The most questions on one path of each tree.
+std::vector<int> longest_paths(const Forest& forest);
+
 bool divide_outputs(const Forest& forest, const Table& rows, const Division& division,
                     const Loop& loop, double* phi);
 

@@ -91,6 +91,32 @@ test_that("trees of many leaves go another way to the same values, threads or no
   expect_identical(pairs_of_forest(two, m, units, rows, bg)$values, got)
 })
 
+test_that("chains of questions without end are refused, not walked", {
+  chain <- function(n, columns) {
+    at <- seq_len(n)
+    list(
+      column = c(rep_len(seq_along(columns) - 1L, n), rep(-1L, n + 1L)),
+      threshold = rep(0, 2 * n + 1),
+      left = c(at + n - 1L, rep(0L, n + 1L)),
+      right = c(at[-1] - 1L, 2L * n, rep(0L, n + 1L)),
+      missing = c(at + n - 1L, rep(0L, n + 1L)),
+      value = matrix(seq_len(2 * n + 1) + 0, 1)
+    )
+  }
+  columns <- paste0("v", 1:80)
+  d <- as.data.frame(matrix(rnorm(80 * 20), 20, dimnames = list(NULL, columns)))
+  for (n in c(70L, 3000L)) {
+    f <- join_trees(list(chain(n, columns)), 1, columns)
+    x <- as.matrix(d)
+    expect_error(
+      forest_interactions(
+        f, x, x[0, , drop = FALSE], rep(1, length(f$column)), 1:80, 80L, 1L
+      ),
+      "on one path"
+    )
+  }
+})
+
 test_that("boosted trees agree with the library's own interactions, per class too", {
   d <- kiln_rows(200)[c(
       "peak_temp", "hold_minutes", "grog_share", "cooling_rate", "strength"

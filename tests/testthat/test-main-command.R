@@ -82,13 +82,13 @@ test_that("rank: a table on standard output, or files in a folder", {
 })
 
 test_that("what a model prints while it predicts does not get among the results", {
-  noisy <- local({
+  utils::capture.output(noisy <- local({
     loud <- function(x) {
       cat("loud\n")
       x
     }
     lm(strength ~ loud(peak_temp) + hold_minutes, few)
-  })
+  }))
   saveRDS(noisy, path("loud.rds"))
   x <- command(
     "rank", "--models", path("loud.rds"), "--data", path("holdout.csv"), "--target",

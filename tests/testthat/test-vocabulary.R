@@ -118,13 +118,16 @@ test_that("every flag of a result, and every column of a ranking, is in the help
   }
   flags <- paste(readLines(page[1]), collapse = " ")
   code <- unlist(lapply(
-    list.files(file.path(root, "R"), "^(ranking|check|stability)-.*[.]R$", full.names = TRUE),
+    list.files(
+      file.path(root, "R"), "^(ranking|check|stability|effect)-.*[.]R$", full.names = TRUE
+    ),
     readLines
   ))
   given <- c(
     "possible leak", "identifier", "many levels", "no skill", "few repeats", "few refits",
     "not conditioned", "twin", "no effect on score", "in-sample only", "aliased",
-    "nearly aliased", "training rows", "not above floor", "not converged"
+    "nearly aliased", "training rows", "not above floor", "not converged", "few rows",
+    "beyond training range", "chosen by its error"
   )
   for (flag in given) {
     expect_match(flags, paste0("\\\\(code|verb)\\{", flag, "\\}"))
