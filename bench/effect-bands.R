@@ -1,5 +1,5 @@
 # Do the bands of averaged curves hold what the help page says? 300 samples of rows for the curve of
-# a fitted model, 300 training sets for the mean curve of a learner.
+# a fitted model (three times as many), 300 training sets for the mean curve of a learner.
 #   Rscript bench/effect-bands.R [samples]
 suppressMessages(library(dreher))
 given <- commandArgs(TRUE)
@@ -12,10 +12,10 @@ make <- function(n) {
 at <- list(a = c(0.1, 0.5, 0.9))
 set.seed(1)
 train <- make(300)
-population <- make(20000)
+population <- make(200000)
 rows_hold <- function(fit, says) {
   truth <- vapply(at$a, function(v) mean(says(fit, transform(population, a = v))), 0)
-  inside <- vapply(seq_len(times), function(i) {
+  inside <- vapply(seq_len(3 * times), function(i) {
     set.seed(i)
     st <- study(fit, make(150), "y", train = train, threads = 1)
     e <- effect_curves(st, predictors = "a", at = at)
@@ -48,7 +48,7 @@ out <- data.frame(
     rows_hold(linear, function(m, d) predict(m, d)),
     rows_hold(forest, function(m, d) predict(m, d, num.threads = 1)$predictions), mean(inside)
   ),
-  samples = times
+  samples = c(3, 3, 1) * times
 )
 print(out, row.names = FALSE)
 utils::write.csv(out, "bench/results/effect-bands.csv", row.names = FALSE)
