@@ -54,7 +54,7 @@
 #'
 #' *Sentences* come from differences along the curve. A rise or fall is said where its interval,
 #' widened for all pairs of points, excludes zero; points with a flag are passed over; changes of
-#' less than a tenth of the curve's whole span are not turns; a curve that spans less than 5 % of
+#' less than a fifth of the curve's whole span are not turns; a curve that spans less than 10 % of
 #' what the predictions span (from their 5 % to their 95 % quantile) is said to be little.
 #' @section Errors: A predictor that no model of the study takes in; pairs with `"accumulated"`;
 #'   points of another type than the predictor; more than 2,000 points of a pair; resamples that are

@@ -21,13 +21,22 @@ summary.dreher_contributions <- function(object, ...) {
       mean = mean(part$contribution),
       correlation = r,
       direction = direction_of(x, part$contribution, r, bins, level),
-      rows = nrow(part)
+      rows = nrow(part),
+      as.list(medians_of_bins(x, bins))
     )
   }))
   out <- out[order(match(paste(out$model, out$class), unique(paste(out$model, out$class))),
                    -out$mean_size), ]
   rownames(out) <- NULL
   out
+}
+
+# Median contributions from the lowest fifth of the values to the highest; NA where there are no
+# fifths.
+medians_of_bins <- function(x, bins) {
+  names <- c("lowest", "low", "middle", "high", "highest")
+  fifths <- (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) && nrow(bins) == 5
+  stats::setNames(if (fifths) bins$median else rep(NA_real_, 5), names)
 }
 
 list_key <- function(table) paste(table$model, table$class, table$predictor, sep = "\r")

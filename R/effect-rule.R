@@ -11,12 +11,12 @@
 #' @param draws Number of neighbourhoods drawn, to see how stable the rule is.
 #' @param least_fidelity A rule below this share of explained variance is refused.
 #' @return A list of class `dreher_rule`: `model`, `row`, `class`, `conditions` (data frame:
-#'   `predictor`, `condition`, and `frequency`, the share of the draws whose rule has a condition on
-#'   this predictor), `prediction` of the row, `mean` and `lower`, `upper`, the middle 90 % of the
-#'   model's predictions for fresh neighbours where the rule holds, `share` of the neighbours where
-#'   it holds, `fidelity`, the share of the variance of the predictions of fresh neighbours that the
-#'   tree explains, with `fidelity_lower`, `fidelity_upper` (range over the draws), `given` (is it
-#'   faithful enough?), `least_fidelity`, `draws`.
+#'   `predictor`, `condition`, and `frequency`, the share of the draws whose rule has a condition
+#'   on this predictor), `prediction` of the row, `median` and `lower`, `upper`, the middle 90 %,
+#'   of the model's predictions for fresh neighbours where the rule holds, `share` of the
+#'   neighbours where it holds, `fidelity`, the share of the variance of the predictions of fresh
+#'   neighbours that the tree explains, with `fidelity_lower`, `fidelity_upper` (range over the
+#'   draws), `given` (is it faithful enough?), `least_fidelity`, `draws`.
 #' @details Neighbours: each predictor keeps the row's value with probability one half, or takes
 #'   that
 #'   of a training row, one row for all that change, so that what goes together stays so; each
@@ -180,7 +180,7 @@ summarise_rule <- function(st, model, which, row, p, k, rules, least_fidelity) {
   new_record(list(
     model = model$name, row = which,
     class = if (st$task == "classification") st$classes[k] else NA_character_,
-    conditions = conditions, prediction = p, mean = mean(held),
+    conditions = conditions, prediction = p, median = stats::median(held),
     lower = stats::quantile(held, 0.05, names = FALSE),
     upper = stats::quantile(held, 0.95, names = FALSE), share = best$share,
     fidelity = best$fidelity, fidelity_lower = min(fidelity), fidelity_upper = max(fidelity),
@@ -196,7 +196,7 @@ as.data.frame.dreher_rule <- function(x, ...) {
   cbind(
     data.frame(model = x$model, row = x$row, class = x$class), x$conditions,
     data.frame(
-      prediction = x$prediction, mean = x$mean, lower = x$lower, upper = x$upper,
+      prediction = x$prediction, median = x$median, lower = x$lower, upper = x$upper,
       share = x$share, fidelity = x$fidelity, given = x$given
     )
   )

@@ -12,9 +12,9 @@
 
 # The part of a curve's span that is no turn, that which is flat, and that of the predictions'
 # range that is hardly anything.
-turn_share <- 0.1
+turn_share <- 0.2
 flat_share <- 0.05
-little_share <- 0.05
+little_share <- 0.1
 steep_share <- 0.6
 
 shape_of <- function(curve, level) {
@@ -57,7 +57,7 @@ reach_of <- function(curve, a, b, level, points) {
   stats::qt(1 - (1 - level) / 2 / pairs, max(1, curve$df)) * sqrt(max(0, v))
 }
 
-# Both ends and the points between at which the curve turns: a way back counts when it is a tenth of
+# Both ends and the points between at which the curve turns: a way back counts when it is a fifth of
 # the span, and its interval excludes zero.
 find_turns <- function(curve, use, change, level) {
   y <- curve$effect

@@ -5,7 +5,8 @@
 #' table, or slices found where the errors are largest.
 #'
 #' @inheritParams rank_permutation
-#' @param slices A formula with one column on its right side, `~ clay_source`: each of its values;
+#' @param slices A formula with one column on its right side, `~ clay_source`: each of its values
+#'   (of two the rarer one);
 #'   a named list of conditions, `list(hot = ~ peak_temp > 1200)`; `"worst"`, the tenth of the rows
 #'   with the largest errors; `"confusion"`, rows by true and predicted class; `"found"`, slices
 #'   found on one half of the rows and compared on the other. Default: the columns that the
@@ -170,6 +171,8 @@ slices_of_column <- function(column, data) {
       todo = "Give conditions, for example list(high = ~ column > 10)."
     )
   }
+  # Of two values the second is the first one's rest.
+  if (length(values) == 2) values <- values[which.min(table(factor(of, values)))]
   stats::setNames(
     lapply(values, function(v) of == v), paste0(column, " = ", values)
   )

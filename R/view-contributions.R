@@ -258,7 +258,7 @@ say_interactions_heading <- function(x) {
     c(
       shapley = paste0("mean |interaction value| (", detail(x, "scale")[1], ")"),
       variance = "share of a pair's joint effect",
-      permutation = paste0("importance beyond the members' (", detail(x, "scale")[1], ")"),
+      permutation = "joint less single importance",
       paths = "questions that follow each other"
     )[[detail(x, "by")]],
     if (!anyNA(n)) paste0(", ", paste(format_number(n), collapse = ", "), " rows")
@@ -288,11 +288,11 @@ say_interactions <- function(x, d) {
     permutation = {
       sure <- d[!is.na(d$lower) & (d$lower > 0 | d$upper < 0), ]
       if (!nrow(sure)) {
-        "For no pair does the interval of the difference exclude zero."
+        paste0("For no pair does the interval exclude zero (", detail(x, "scale")[1], ").")
       } else {
         paste0(
           "The interval excludes zero for ", nrow(sure), " of ", count_of(nrow(d), "pair"),
-          ", each by itself."
+          ", each by itself (", detail(x, "scale")[1], ")."
         )
       }
     },
@@ -310,4 +310,19 @@ bonferroni_note <- function(d) {
     "; beyond what refits without interactions show at 5 % (Holm): ",
     if (many == 0) "none" else many, " of ", count_of(nrow(d), "pair"), "."
   )
+}
+
+#' @export
+summary.dreher_interactions <- function(object, ...) {
+  d <- as_plain(object)
+  key <- paste(d$model, d$class)
+  out <- do.call(rbind, lapply(unique(key), function(k) {
+    part <- d[key == k, ]
+    cbind(
+      part[1, c("model", "class", "form", "predictor", "other", "interaction", "share")],
+      pairs = nrow(part), sentence = say_interactions(object, part)
+    )
+  }))
+  rownames(out) <- NULL
+  out
 }

@@ -172,7 +172,7 @@ say_rule <- function(x) {
       "contributions()."
     ))
   }
-  step <- max(x$upper - x$lower, abs(x$mean) / 1000) / 10
+  step <- max(x$upper - x$lower, abs(x$median) / 20) / 10
   paste0(
     "Where ",
     list_words(paste0(
@@ -180,7 +180,7 @@ say_rule <- function(x) {
       ifelse(startsWith(x$conditions$condition, "is "), " ", " is "),
       x$conditions$condition, unit_of_rule(x, x$conditions)
     )),
-    ", the model predicts ", format_value(x$mean, step), " on average (90 % within ",
+    ", the model predicts ", format_value(x$median, step), " (median; 90 % within ",
     in_brackets(x$lower, x$upper, step), "); the row itself ",
     format_value(x$prediction, step), ". The rule explains ", fidelity, "."
   )
@@ -290,7 +290,7 @@ autoplot.dreher_rule <- function(object, ...) {
   check_no_dots(..., .verb = "plot")
   d <- data.frame(
     row = c("where the rule holds", paste("row", object$row)),
-    mean = c(object$mean, object$prediction), lower = c(object$lower, NA),
+    mean = c(object$median, object$prediction), lower = c(object$lower, NA),
     upper = c(object$upper, NA)
   )
   if (!object$given) d <- d[2, ]
@@ -314,3 +314,12 @@ autoplot.dreher_rule <- function(object, ...) {
 #' @rdname autoplot.dreher_similar
 #' @export
 plot.dreher_rule <- function(x, ...) draw_now(x, ...)
+
+#' @export
+summary.dreher_similar <- function(object, ...) as_plain(object)
+
+#' @export
+summary.dreher_change <- function(object, ...) as_plain(object)
+
+#' @export
+summary.dreher_rule <- function(object, ...) as.data.frame(object)

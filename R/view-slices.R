@@ -15,11 +15,13 @@ format_slices <- function(x, most = 12) {
   step <- ifelse(
     is.na(shown$upper), abs(shown$difference) / 10, (shown$upper - shown$lower) / 4
   )
+  class <- detail(x, "class")
+  predicted <- if (is.null(class)) "prediction" else paste0("p(", class, ")")
   columns <- list(
     slice = shorten(shown$slice, 24),
     model = if (several) shorten(shown$model, 10),
     what = shorten(ifelse(
-      is.na(shown$predictor), ifelse(shown$method == "score", "loss", shown$method),
+      is.na(shown$predictor), ifelse(shown$method == "score", "loss", predicted),
       labels_in(x, shown$predictor)
     ), 20),
     inside = format_value(shown$importance, step),
@@ -164,3 +166,25 @@ autoplot.dreher_slices <- function(object, ..., by = NULL, model = NULL, top = 1
 #' @rdname autoplot.dreher_slices
 #' @export
 plot.dreher_slices <- function(x, ...) draw_now(x, ...)
+
+#' @export
+summary.dreher_slices <- function(object, ...) {
+  d <- as_plain(object)
+  out <- do.call(rbind, lapply(split(d, factor(
+    paste(d$model, d$slice), unique(paste(d$model, d$slice))
+  )), function(part) {
+    score <- part[part$method == "score", ]
+    parts <- part[part$method %in% c("shapley", "permutation"), ]
+    lead <- which.max(abs(parts$difference))
+    data.frame(
+      model = part$model[1], slice = part$slice[1], n = part$n[1],
+      loss = if (nrow(score)) score$importance else NA_real_,
+      rest = if (nrow(score)) score$rest else NA_real_,
+      p_value = if (nrow(score)) score$p_value else NA_real_,
+      largest = if (length(lead)) parts$predictor[lead] else NA_character_,
+      difference = if (length(lead)) parts$difference[lead] else NA_real_
+    )
+  }))
+  rownames(out) <- NULL
+  out
+}

@@ -108,6 +108,9 @@ test_that("directions, bins and words say what the rows say", {
   expect_identical(
     way$direction[match(c("up", "down", "bend"), way$predictor)], c("rises", "falls", "bends")
   )
+  fifths <- as.matrix(way[c("lowest", "low", "middle", "high", "highest")])
+  expect_true(all(diff(fifths[way$predictor == "up", ]) > 0))
+  expect_identical(which.min(fifths[way$predictor == "bend", ])[[1]], 3L)
   bins <- bin_contributions(c(1:10, NA), c(1:10, 99))
   expect_identical(bins$rows, rep(2L, 5))
   expect_equal(bins$median, c(1.5, 3.5, 5.5, 7.5, 9.5))

@@ -106,7 +106,7 @@ test_that("a rule says what the model does where it holds, or is refused", {
   expect_setequal(x$conditions$predictor, c("peak_temp", "clay_source"))
   expect_equal(x$conditions$frequency, c(1, 1))
   expect_gt(x$fidelity, 0.95)
-  expect_equal(c(x$mean, x$prediction), c(15, 15), tolerance = 0.02)
+  expect_equal(c(x$median, x$prediction), c(15, 15), tolerance = 0.02)
   noise <- study(
     model,
     held,
@@ -149,6 +149,7 @@ test_that("results print within the page and are drawn without a warning", {
       grDevices::dev.off()
     })
     expect_gt(file.size(file), 5000)
+    expect_s3_class(summary(x), "data.frame", exact = TRUE)
     csv <- tempfile(fileext = ".csv")
     write_results(x, csv)
     expect_gt(nrow(read.csv(csv)), 0)
