@@ -23,6 +23,16 @@ autoplot.dreher_effects <- function(
     object, ..., top = 6, model = NULL, class = NULL, slice = NULL) {
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 1, most = 25)
+  draw_effects(object, top, model, class, slice)
+}
+
+#' @rdname autoplot.dreher_effects
+#' @export
+plot.dreher_effects <- function(x, ...) draw_now(x, ...)
+
+# titled: with the finding above; a page says it itself.
+draw_effects <- function(
+    object, top = 6, model = NULL, class = NULL, slice = NULL, titled = TRUE) {
   d <- as_plain(object)
   pick <- function(given, column) {
     if (is.null(given)) return(d[[column]][1])
@@ -46,23 +56,19 @@ autoplot.dreher_effects <- function(
     draw_curve(part, s$label[match(p, s$predictor)], limits, object)
   })
   about <- say_effects_subtitle(object, of_model, of_class, length(names) - length(shown))
-  words <- c(title = s$sentence[1], subtitle = about)
+  finding <- if (titled) s$sentence[1]
   if (length(panels) == 1) {
     return(
       panels[[1]] + ggplot2::labs(
-        title = words[["title"]], subtitle = words[["subtitle"]]
+        title = finding, subtitle = about
       )
     )
   }
   patchwork::wrap_plots(panels, ncol = if (length(panels) > 4) 3 else 2) +
     patchwork::plot_annotation(
-      title = words[["title"]], subtitle = words[["subtitle"]], theme = theme_dreher()
+      title = finding, subtitle = about, theme = theme_dreher()
     )
 }
-
-#' @rdname autoplot.dreher_effects
-#' @export
-plot.dreher_effects <- function(x, ...) draw_now(x, ...)
 
 curve_names <- function(d) {
   ifelse(is.na(d$other), d$predictor, paste(d$predictor, d$other, sep = " and "))
