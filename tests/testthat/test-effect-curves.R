@@ -274,6 +274,24 @@ test_that("the sentences say what the kilns' help page says", {
   expect_match(s$sentence[s$predictor == "grog_share"], "rises .* then falls")
 })
 
+test_that("the loans' true shapes are said, and what does nothing is little", {
+  d <- na.omit(loans$train)
+  fit <- ranger::ranger(
+    returned_late ~ ., d, probability = TRUE, num.trees = 100, seed = 1, num.threads = 2,
+    min.node.size = 50
+  )
+  st <- study(fit, na.omit(loans$holdout), "returned_late", train = d, positive = "yes")
+  s <- summary(effect_curves(st))
+  of <- function(p) s$direction[s$predictor == p]
+  expect_identical(of("distance_km"), "rises")
+  expect_identical(of("earlier_late"), "rises")
+  expect_identical(of("loan_days"), "falls")
+  expect_identical(of("reminders"), "differs")
+  for (p in c("pages", "genre", "weekday", "desk")) {
+    expect_identical(of(p), "little", label = p)
+  }
+})
+
 test_that("wrong asks are refused in words", {
   expect_error(effect_curves(st, predictors = "tile_id"), "not taken in",
                class = "dreher_error_input")
