@@ -17,6 +17,7 @@
 #'   several.
 #' @param max_rows At most so many rows, drawn by seed. Default: for `"shapley"` 1,000, fewer where
 #'   trees are large; for `"variance"` 100; else all.
+#' @param repeats Number of shuffles of each predictor and pair, for `"permutation"`.
 #' @param null For `"variance"`: number of refits on targets without interactions, which give
 #'   `p_value`. Default 0: none.
 #' @return A data frame of class `dreher_interactions`, a row per pair, the strongest first:
