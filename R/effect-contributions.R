@@ -20,9 +20,9 @@
 #'   same level, else; `contribution`, in units of the prediction or of its link; `std_error`,
 #'   `lower`, `upper`, where the values are sampled (else `NA`: they are exact); `baseline` and
 #'   `prediction`, on the same scale: the contributions of a row add up to the second less the
-#'   first, which is checked as it runs. `summary()` gives per predictor the mean contribution, the mean size, the rank
-#'   correlation with the value, the direction, and the median contribution in each fifth of the
-#'   rows, from the `lowest` values to the `highest` (`NA` for levels).
+#'   first, which is checked as it runs. `summary()` gives per predictor the mean contribution, the
+#'   mean size, the rank correlation with the value, the direction, and the median contribution in
+#'   each fifth of the rows, from the `lowest` values to the `highest` (`NA` for levels).
 #' @details Definitions, value functions and algorithms are those of [rank_shapley()]: exact for
 #'   trees and for sums of terms, and for any model of up to 8 predictors; beyond that, pairs of an
 #'   order and its reverse are sampled. A contribution says what the model does with the row, not
