@@ -12,13 +12,12 @@
 
 # chosen: the user's values of this predictor, or NULL. rows: as the model takes them; known: the
 # rows that say where the data lie.
-grid_of <- function(unit, rows, known, points, chosen = list()) {
-  if (length(unit) == 1) {
-    grid <- grid_of_one(unit, rows[[unit]], known[[unit]], points, chosen[[unit]])
-    names(grid$values) <- unit
-    return(grid)
-  }
-  stop_internal("A unit of several predictors is a pair or a family.")
+grid_of <- function(predictor, rows, known, points, chosen = list()) {
+  grid <- grid_of_one(
+    predictor, rows[[predictor]], known[[predictor]], points, chosen[[predictor]]
+  )
+  names(grid$values) <- predictor
+  grid
 }
 
 grid_of_one <- function(predictor, x, known, points, chosen) {

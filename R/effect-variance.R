@@ -134,8 +134,7 @@ rows_with_target <- function(rows, st) {
 sum_of_effects <- function(st, model, own, rows, units, settings) {
   effects <- lapply(units, function(u) {
     p <- u[1]
-    grid <- grid_of_one(p, own[[p]], own[[p]], 40L, NULL)
-    names(grid$values) <- p
+    grid <- grid_of(p, own, own, 40L)
     curve <- average_curves(
       st, model, rows, list(), list(list(name = p, predictors = p, kind = "one")), list(grid),
       utils::modifyList(settings, list(form = "averaged"))

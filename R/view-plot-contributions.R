@@ -30,11 +30,9 @@ autoplot.dreher_contributions <- function(
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
   d <- as_plain(object)
-  pick <- function(given, column) {
-    if (is.null(given)) return(d[[column]][1])
-    check_choice(given, unique(d[[column]]), column)
-  }
-  d <- d[d$model == pick(model, "model") & same_text(d$class, pick(class, "class")), ]
+  model <- named_or_first(d, model, "model")
+  class <- named_or_first(d, class, "class")
+  d <- d[d$model == model & same_text(d$class, class), ]
   rows <- unique(d$row)
   if (!is.null(predictor)) {
     predictor <- check_choice(predictor, unique(d$predictor), "predictor")
@@ -363,11 +361,9 @@ autoplot.dreher_interactions <- function(
   check_no_dots(..., .verb = "plot")
   top <- check_count(top, "top", least = 2)
   d <- as_plain(object)
-  pick <- function(given, column) {
-    if (is.null(given)) return(d[[column]][1])
-    check_choice(given, unique(d[[column]]), column)
-  }
-  d <- d[d$model == pick(model, "model") & same_text(d$class, pick(class, "class")), ]
+  model <- named_or_first(d, model, "model")
+  class <- named_or_first(d, class, "class")
+  d <- d[d$model == model & same_text(d$class, class), ]
   both <- c(rbind(d$predictor, d$other))
   names <- utils::head(unique(both), top)
   left <- length(unique(both)) - length(names)

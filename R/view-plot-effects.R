@@ -34,12 +34,8 @@ plot.dreher_effects <- function(x, ...) draw_now(x, ...)
 draw_effects <- function(
     object, top = 6, model = NULL, class = NULL, slice = NULL, titled = TRUE) {
   d <- as_plain(object)
-  pick <- function(given, column) {
-    if (is.null(given)) return(d[[column]][1])
-    check_choice(given, unique(d[[column]]), column)
-  }
-  of_model <- pick(model, "model")
-  of_class <- pick(class, "class")
+  of_model <- named_or_first(d, model, "model")
+  of_class <- named_or_first(d, class, "class")
   d <- d[d$model == of_model & same_text(d$class, of_class), ]
   if (!is.null(slice)) {
     d <- d[d$slice %in% check_choice(slice, unique(d$slice), "slice"), ]

@@ -94,6 +94,12 @@ draw_now <- function(x, ...) {
   invisible(drawn)
 }
 
+# The model or class that is named, which the table must have, or its first.
+named_or_first <- function(table, given, column) {
+  if (is.null(given)) return(table[[column]][1])
+  check_choice(given, unique(table[[column]]), column)
+}
+
 # For panels of dots in rows.
 theme_of_panels <- function() {
   ggplot2::theme(
