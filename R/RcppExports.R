@@ -77,6 +77,10 @@ write_standard_output <- function(bytes) {
     .Call(`_dreher_write_standard_output`, bytes)
 }
 
+number_rows <- function(tables) {
+    .Call(`_dreher_number_rows`, tables)
+}
+
 forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
     .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
 }

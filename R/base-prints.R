@@ -22,19 +22,27 @@ table_print <- function(data) {
 }
 
 # A number for every row of tables of the same columns, the same for rows that are the same (numbers
-# to 15 digits). -> one integer vector a table
+# to 15 digits; see src/base-rows.h). -> one integer vector a table
 row_codes <- function(tables) {
-  number <- function(x) match(x, unique(x))
   size <- vapply(tables, nrow, 1L)
-  code <- rep(1L, sum(size))
-  for (p in names(tables[[1]])) {
-    values <- lapply(tables, function(t) plain_values(t[[p]]))
-    if (!all(vapply(values, is.double, NA))) values <- lapply(values, as.character)
-    value <- unlist(values, use.names = FALSE)
-    if (is.double(value)) value <- signif(value, 15)
-    code <- number((code - 1) * as.double(length(value)) + number(value))
-  }
-  unname(split(code, rep(seq_along(tables), size)))
+  columns <- lapply(names(tables[[1]]), function(p) {
+    values <- lapply(tables, function(t) t[[p]])
+    numbers <- vapply(values, function(x) is.numeric(x) || is_time(x), NA) &
+      !vapply(values, is.factor, NA)
+    if (all(numbers)) values else lapply(values, text_or_factor)
+  })
+  by_table <- lapply(seq_along(tables), function(t) lapply(columns, `[[`, t))
+  unname(split(number_rows(by_table), rep(seq_along(tables), size)))
+}
+
+is_time <- function(x) inherits(x, c("Date", "POSIXct", "difftime"))
+
+# Text in UTF-8; a factor keeps its codes, with its levels in UTF-8.
+text_or_factor <- function(x) {
+  if (!is.factor(x)) return(enc2utf8(as.character(x)))
+  known <- enc2utf8(levels(x))
+  if (!identical(known, levels(x)) || any(Encoding(levels(x)) == "latin1")) levels(x) <- known
+  x
 }
 
 # Which rows of `data` stand in `known` as well, on the columns that both have, and whether these
@@ -47,8 +55,11 @@ find_known_rows <- function(data, known) {
     return(list(found = rep(FALSE, nrow(data)), count = 0L, beyond = FALSE, by_chance = 0))
   }
   codes <- row_codes(list(data[shared], known[shared]))
-  own <- codes[[1]]
-  other <- codes[[2]]
+  known_rows(codes[[1]], codes[[2]])
+}
+
+# The same of rows by their numbers.
+known_rows <- function(own, other) {
   found <- own %in% other
   n <- length(other)
   repeated <- sum(duplicated(other) | duplicated(other, fromLast = TRUE))

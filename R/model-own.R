@@ -77,6 +77,7 @@ new_own_predict <- function(object, formula = NULL) {
 # The model as the user knows it, whatever it has been wrapped in here.
 users_object <- function(object) {
   if (inherits(object, "dreher_own_predict")) return(object$model)
+  if (inherits(object, "dreher_transformed")) return(users_object(object$model))
   if (!inherits(object, "dreher_encoded")) return(object)
   if (is.null(object$wrapper)) users_object(object$engine) else object$wrapper
 }

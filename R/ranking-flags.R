@@ -1,4 +1,5 @@
-# Short warnings for each predictor and each model. They are worked out once for a study and kept
+# Short warnings for each predictor and each model: severe findings of the checks, and models that
+# are not shown to beat a constant. They are worked out once for a study and kept
 # with it (see kept()), since they ask for the predictions of every model and for a walk through
 # all columns.
 
@@ -9,8 +10,8 @@ flags_of <- function(st) {
 }
 
 find_flags <- function(st) {
-  found <- find_suspects(st, st$predictors)
-  words <- c(leak = "possible leak", identifier = "identifier", "many levels" = "many levels")
+  found <- find_severe(st)
+  words <- c(leak = "possible leak", identifier = "identifier")
   found <- found[found$finding %in% names(words), ]
   predictors <- vapply(
     stats::setNames(nm = st$predictors),

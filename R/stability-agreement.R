@@ -20,7 +20,7 @@
 #'   `range`, the largest `share` any ranking gives it, and `why`, possible reasons; `summary()`
 #'   gives it.
 #' @details Reasons are read off what is known: pairs that go together (they share what one of
-#'   them would have alone), flags (`many levels` and `in-sample only`: impurity favours predictors
+#'   them would have alone), `many levels` and the flag `in-sample only` (impurity favours predictors
 #'   with many values; `no effect on score`: moves predictions without improving the score), a
 #'   share of
 #'   the importance on training rows that is half as large again as on holdout rows, and a place
@@ -200,11 +200,13 @@ known_reasons <- function(ranking, study) {
     labels = detail(ranking, "labels"),
     gap = mostly_trained(gap),
     alone = NULL,
+    many_levels = function(p) FALSE,
     by_itself = function(predictors) rep(NA_real_, length(predictors)),
     bends = function(p) FALSE
   )
   if (is.null(study)) return(out)
   out$bends <- function(p) may_bend(study, p)
+  out$many_levels <- function(p) has_many_levels(study$data[[p]])
   models <- study$models[intersect(
       unique(ranking$model[ranking$method %in% methods_that("beside_others")]),
       names(study$models)
@@ -388,7 +390,7 @@ reasons_for <- function(p, flags, by_itself, unseen, known) {
   paste(
     c(
       if (length(twins)) paste0("shares credit with ", name_some(named)),
-      if ("many levels" %in% flags) "many levels",
+      if (known$many_levels(p)) "many levels",
       if ("in-sample only" %in% flags) "in-sample only",
       if ("no effect on score" %in% flags) "moves predictions without improving the score",
       if (p %in% known$gap) "more on training rows than on holdout rows",

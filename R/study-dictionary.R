@@ -11,10 +11,14 @@
 #' | `cost` | what it costs to collect, a number of 0 or more in any unit |
 #' | `use` | `free` (default), `keep` or `leave_out` |
 #' | `sensitive` | TRUE where its use is delicate |
+#' | `known` | `before` the target (default) or `after` it: what is known after is a leak |
+#' | `type`, `values` | what [draft_dictionary()] saw in the data; not read |
 #'
 #' @param file A delimited text file, or a data frame.
-#' @return A data frame with these seven columns, one row per predictor. Unknown columns are an
-#'   error of class `dreher_error_input`, as are predictors named twice.
+#' @return A data frame with the first eight columns, one row per predictor.
+#' @section Errors: `dreher_error_input`: no column `predictor`; or one message with all faults:
+#'   unknown columns, predictors named twice or not at all, values that a column does not take, a
+#'   predictor to be kept that is known only after the target.
 #' @examples
 #' read_dictionary(data.frame(predictor = "peak_temp", label = "Peak temperature", unit = "deg C"))
 #' @export
@@ -24,55 +28,86 @@ read_dictionary <- function(file) {
   } else {
     as.data.frame(read_rows(file, quiet = TRUE))
   }
-  known <- c("predictor", "label", "family", "unit", "cost", "use", "sensitive")
   if (!"predictor" %in% names(d)) {
     stop_input(
       "The dictionary has no column \"predictor\".",
       paste0("Columns there: ", quote_some(names(d)), ".")
     )
   }
-  strange <- setdiff(names(d), known)
-  if (length(strange)) {
-    stop_input(
-      paste0("The dictionary has unknown columns: ", quote_some(strange), "."),
-      todo = paste0("Known are ", quote_some(known, 7), ".")
-    )
-  }
-  d$predictor <- as.character(d$predictor)
-  twice <- unique(d$predictor[duplicated(d$predictor)])
-  if (length(twice)) {
-    stop_input(paste0("The dictionary names predictors twice: ", quote_some(twice), "."))
-  }
   text <- function(name, default) {
-    x <- if (is.null(d[[name]])) rep(NA_character_, nrow(d)) else as.character(d[[name]])
+    x <- if (is.null(d[[name]])) rep(NA_character_, nrow(d)) else trimws(as.character(d[[name]]))
     ifelse(is.na(x) | !nzchar(x), default, x)
   }
   out <- data.frame(
-    predictor = d$predictor,
-    label = text("label", d$predictor),
+    predictor = trimws(as.character(d$predictor)),
+    label = text("label", as.character(d$predictor)),
     family = text("family", NA),
     unit = text("unit", NA),
-    use = text("use", "free")
+    cost = suppressWarnings(as.double(text("cost", NA))),
+    use = text("use", "free"),
+    sensitive = tolower(text("sensitive", "FALSE")) %in% yes_words,
+    known = text("known", "before")
   )
-  wrong <- setdiff(out$use, c("free", "keep", "leave_out"))
-  if (length(wrong)) {
+  faults <- dictionary_faults(d, out, text)
+  if (length(faults)) {
     stop_input(
-      paste0("Column \"use\" of the dictionary holds ", quote_some(wrong), "."),
-      todo = "Write free, keep or leave_out."
+      paste0(
+        "The dictionary has ", if (length(faults) == 1) "a fault: " else "faults:\n",
+        paste0(if (length(faults) > 1) "- ", faults, collapse = "\n")
+      ),
+      todo = "See ?read_dictionary for what each column may hold."
     )
   }
-  cost <- if (is.null(d$cost)) {
-    rep(NA_real_, nrow(d))
-  } else {
-    suppressWarnings(as.double(d$cost))
+  out
+}
+
+dictionary_columns <- c(
+  "predictor", "label", "family", "unit", "cost", "use", "sensitive", "known", "type", "values"
+)
+
+yes_words <- c("true", "t", "yes", "y", "1")
+
+no_words <- c("false", "f", "no", "n", "0")
+
+# All that is wrong with it, a sentence each.
+dictionary_faults <- function(d, out, text) {
+  strange <- setdiff(names(d), dictionary_columns)
+  twice <- unique(out$predictor[duplicated(out$predictor)])
+  cost <- text("cost", NA)
+  held <- function(column, wrong, todo) {
+    if (length(wrong)) {
+      paste0("column \"", column, "\" holds ", quote_some(unique(wrong)), ": ", todo, ".")
+    }
   }
-  if (any(cost < 0, na.rm = TRUE) ||
-      (!is.null(d$cost) && any(is.na(cost) & !is.na(d$cost) & nzchar(d$cost)))) {
-    stop_input("Column \"cost\" of the dictionary must hold numbers of 0 or more.")
-  }
-  out$cost <- cost
-  out$sensitive <- if (is.null(d$sensitive)) FALSE else as.logical(d$sensitive) %in% TRUE
-  out[c("predictor", "label", "family", "unit", "cost", "use", "sensitive")]
+  kept <- out$predictor[out$use == "keep" & out$known == "after"]
+  c(
+    if (length(strange)) {
+      paste0(
+        "it has unknown columns: ", quote_some(strange), ". Known are ",
+        quote_some(dictionary_columns, 10), "."
+      )
+    },
+    if (length(twice)) paste0("it names predictors twice: ", quote_some(twice), "."),
+    if (any(is.na(out$predictor) | !nzchar(out$predictor))) {
+      paste0("row ", which(is.na(out$predictor) | !nzchar(out$predictor))[1], " names no predictor.")
+    },
+    held("use", setdiff(out$use, c("free", "keep", "leave_out")), "write free, keep or leave_out"),
+    held("known", setdiff(out$known, c("before", "after")), "write before or after"),
+    held(
+      "cost", cost[!is.na(cost) & (is.na(out$cost) | out$cost < 0 | !is.finite(out$cost))],
+      "write numbers of 0 or more"
+    ),
+    held(
+      "sensitive", setdiff(tolower(text("sensitive", "FALSE")), c(yes_words, no_words, "na")),
+      "write TRUE or FALSE"
+    ),
+    if (length(kept)) {
+      paste0(
+        quote_some(kept), if (length(kept) == 1) " is" else " are",
+        " to be kept, and known only after the target: such a column is a leak."
+      )
+    }
+  )
 }
 
 fill_dictionary <- function(dictionary, predictors, columns) {
@@ -94,4 +129,126 @@ labels_of <- function(st, predictors) {
   label <- d$label[match(predictors, d$predictor)]
   # families and shared columns go by their own name
   stats::setNames(printable(ifelse(is.na(label), predictors, label)), predictors)
+}
+
+# --- a starter ---------------------------------------------------------------------------------
+
+#' Draft a dictionary from the data
+#'
+#' Writes a starter for [read_dictionary()]: one row per column, with what the data and the names
+#' suggest. Guesses are there to be corrected.
+#'
+#' @param data A data frame.
+#' @param ... Must be empty.
+#' @param target Name of the target, which is left out.
+#' @param file Path of a CSV file to write, or `NULL`. An existing file is not replaced.
+#' @return A data frame with the columns of [read_dictionary()] and `type` (`number`, `whole
+#'   number`, `classes`, `text`, `yes/no`, `date`, `time`) and `values` (range, or the levels).
+#'   `label` is the name in words; `family` the first word of names that share it; `unit` what the
+#'   name ends in, where it is a unit; `sensitive` is TRUE for names of attributes that are
+#'   commonly protected (age, sex, origin and the like).
+#' @section Errors: `data` no data frame; no column `target`; a file that exists.
+#' @examples
+#' draft_dictionary(demo_kiln()$train, target = "strength")
+#' @export
+draft_dictionary <- function(data, ..., target = NULL, file = NULL) {
+  check_no_dots(..., .verb = "draft_dictionary")
+  data <- check_rows(data, "data")
+  if (!is.null(target)) check_columns(data, check_string(target, "target"), "data", "The target")
+  if (!is.null(file)) {
+    check_string(file, "file")
+    if (file.exists(file)) {
+      stop_input(
+        paste0("The file \"", file, "\" exists."),
+        todo = "Name another one: what was filled in would be lost."
+      )
+    }
+  }
+  columns <- setdiff(names(data), target)
+  if (!length(columns)) stop_input("`data` has no column but the target.")
+  words <- lapply(columns, words_of_name)
+  out <- data.frame(
+    predictor = columns,
+    label = vapply(words, in_label, ""),
+    family = families_of(words),
+    unit = vapply(words, unit_of_name, ""),
+    cost = NA_real_,
+    use = "free",
+    sensitive = vapply(words, sensitive_name, NA),
+    known = "before",
+    type = vapply(data[columns], type_of_values, ""),
+    values = vapply(data[columns], values_in_words, ""),
+    row.names = NULL
+  )
+  if (!is.null(file)) {
+    write_whole(file, function(path) data.table::fwrite(out, path, na = "", quote = "auto"))
+  }
+  out
+}
+
+# fired.peakTemp_2 -> fired peak temp 2
+words_of_name <- function(name) {
+  spaced <- gsub("([a-z0-9])([A-Z])", "\\1 \\2", name)
+  found <- strsplit(spaced, "[^[:alnum:]]+")[[1]]
+  found <- found[nzchar(found)]
+  if (length(found)) found else name
+}
+
+in_label <- function(words) {
+  text <- paste(words, collapse = " ")
+  if (!any(words != toupper(words))) return(text)
+  lower <- ifelse(words == toupper(words) & nchar(words) > 1, words, tolower(words))
+  text <- paste(lower, collapse = " ")
+  paste0(toupper(substr(text, 1, 1)), substring(text, 2))
+}
+
+# The first word, where others begin with it and go on; else the letters before a number.
+families_of <- function(words) {
+  first <- vapply(words, function(w) tolower(w[1]), "")
+  stem <- sub("[0-9]+$", "", first)
+  first <- ifelse(lengths(words) == 1 & stem != first & nzchar(stem), stem, first)
+  several <- lengths(words) > 1 | stem != vapply(words, function(w) tolower(w[1]), "")
+  shared <- table(first[several])
+  ifelse(several & first %in% names(shared)[shared >= 2], first, "")
+}
+
+unit_of_name <- function(words) {
+  units <- c(
+    kg = "kg", g = "g", mg = "mg", mm = "mm", cm = "cm", m = "m", km = "km", s = "s",
+    sec = "s", secs = "s", seconds = "s", min = "min", mins = "min", minutes = "min",
+    h = "h", hr = "h", hrs = "h", hours = "h", day = "days", days = "days", week = "weeks",
+    weeks = "weeks", months = "months", years = "years", pct = "%", percent = "%", eur = "EUR",
+    usd = "USD", hz = "Hz", kwh = "kWh", w = "W", kw = "kW", ml = "ml", l = "l", celsius = "deg C"
+  )
+  last <- tolower(words[length(words)])
+  if (length(words) > 1 && last %in% names(units)) units[[last]] else ""
+}
+
+sensitive_name <- function(words) {
+  any(tolower(words) %in% c(
+    "sex", "gender", "age", "race", "ethnicity", "ethnic", "nationality", "religion", "origin",
+    "citizenship", "disability", "disabled", "pregnant", "orientation", "marital"
+  ))
+}
+
+type_of_values <- function(x) {
+  if (inherits(x, "Date")) return("date")
+  if (inherits(x, c("POSIXct", "difftime"))) return("time")
+  if (is.logical(x)) return("yes/no")
+  if (is.factor(x)) return("classes")
+  if (is.character(x)) return("text")
+  known <- x[!is.na(x)]
+  if (all(known == round(known))) "whole number" else "number"
+}
+
+values_in_words <- function(x) {
+  known <- x[!is.na(x)]
+  if (!length(known)) return("none known")
+  if (is.numeric(x) && !is.factor(x)) {
+    return(paste(vapply(range(known), function(v) format(signif(v, 6)), ""), collapse = " to "))
+  }
+  if (is_time(x)) return(paste(format(range(known)), collapse = " to "))
+  found <- unique(as.character(known))
+  if (length(found) > 6) return(paste(length(found), "levels"))
+  paste(sort_text(found), collapse = ", ")
 }

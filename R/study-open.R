@@ -64,6 +64,7 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
   if (!again) {
     if (is.null(model$forest)) check_leaves_rows(st, model)
     all <- predict_model(st, model, st$data)  # every row must get a prediction
+    check_scale(st, model, all[, 1])
     if (is.null(model$forest)) check_steady(st, model, all)
   }
   if (!again && own_reader) check_level_order(st, model)

@@ -49,6 +49,12 @@
 #' @param refit_with A function of `model`, `data` and `predictors` that trains the model again on
 #'   these rows and predictors and returns it; or a named list. `data` holds the target and these
 #'   predictors only.
+#' @param target_transform Where models were trained on a transformed target and their formula does
+#'   not say so: `"log"`, `"log2"`, `"log10"`, `"log1p"`, `"sqrt"`, `"logit"`, or a list of two
+#'   functions, `forward` (from the target to what was trained on) and `inverse`; or a list of these
+#'   by model. Predictions are brought back, and refits are trained on the transformed target. What
+#'   needs the trees or coefficients themselves is not available then; make the transformed target a
+#'   column and the study's target for that.
 #' @param threads Number of threads for the loops over rows. Default: option `dreher.threads`,
 #'   environment variable `DREHER_THREADS`, then 2. Results do not depend on it.
 #' @return A list of class `dreher_study`. Where most rows of `data` are rows of `train`, more
@@ -62,8 +68,10 @@
 #'   rows are said to be of one class. AUC over pairs of classes: Hand and Till (2001).
 #' @section Errors: `dreher_error_input` for arguments and columns (missing, duplicated, of
 #'   another type, with unseen levels, target missing in some rows, a metric that does not fit);
-#'   `dreher_error_model` for a model that cannot be read or does not predict all rows. The
-#'   message names the argument, column, model and row.
+#'   `dreher_error_model` for a model that cannot be read, does not predict all rows, or predicts a
+#'   transformed target (it explains a fifth or more of its logarithm, square root, logit or scaled
+#'   values, and misses the target itself by more than a constant). The message names the argument,
+#'   column, model and row.
 #' @references Gorodkin, J. (2004). \doi{10.1016/j.compbiolchem.2004.09.006}. Hand, D. and Till,
 #'   R. (2001). \doi{10.1023/A:1010920819831}.
 #'   Brier, G. W. (1950). Verification of forecasts expressed in terms of probability.
@@ -76,7 +84,7 @@
 study <- function(
     models, data, target, train = NULL, ..., weights = NULL, blocks = NULL, metric = NULL,
     better = NULL, positive = NULL, dictionary = NULL, predictors = NULL, encode = NULL,
-    predict_with = NULL, refit_with = NULL, threads = NULL) {
+    predict_with = NULL, refit_with = NULL, target_transform = NULL, threads = NULL) {
   check_no_dots(..., .verb = "study")
   threads <- check_threads(threads)
   models <- name_models(models)
@@ -95,6 +103,7 @@ study <- function(
   predict_with <- match_functions(predict_with, names(models), "predict_with")
   refit_with <- match_functions(refit_with, names(models), "refit_with")
   encode <- match_functions(encode, names(models), "encode")
+  ways <- read_ways(target_transform, names(models))
   known <- if (is.null(train)) data else train
   models <- lapply(stats::setNames(nm = names(models)), function(m) {
     ready_model(
@@ -102,6 +111,7 @@ study <- function(
       predictors
     )
   })
+  models <- transformed_models(models, ways, predict_with)
   tasks <- lapply(names(models), function(m) {
     own <- is.null(predict_with[[m]])
     if (own) model_task(models[[m]]) else list(task = NULL, classes = NULL)
@@ -113,6 +123,7 @@ study <- function(
   data[[target]] <- kind$convert(data[[target]], target, "data")
   if (!is.null(train)) train[[target]] <- kind$convert(train[[target]], target, "train")
   check_enough(data, train, target, kind)
+  check_ways(ways, data, train, target, kind)
   st <- new_study(list(
     models = list(), data = data, train = train, target = target, task = kind$task,
     classes = kind$classes, positive = kind$positive,
@@ -136,6 +147,26 @@ study <- function(
     seen = if (is.null(train)) FALSE else find_seen_rows(data, train),
     fingerprint = rlang::hash(c(table_print(data), table_print(train), target))
   ))
+}
+
+# Models on a transformed target, as the argument or their formula says it.
+transformed_models <- function(models, ways, predict_with) {
+  for (m in setdiff(names(models), names(predict_with))) {
+    way <- ways[[m]]
+    if (is.null(way)) way <- way_of_formula(models[[m]])
+    if (!is.null(way)) models[[m]] <- new_transformed(models[[m]], way)
+  }
+  models
+}
+
+check_ways <- function(ways, data, train, target, kind) {
+  if (!length(ways)) return(invisible())
+  if (kind$task != "regression") {
+    stop_input("`target_transform` is for numbers; the target holds classes.")
+  }
+  for (m in names(ways)) {
+    check_way(ways[[m]], c(data[[target]], train[[target]]), target, m)
+  }
 }
 
 # Enough rows, and a target that varies in them.

@@ -185,15 +185,14 @@ say_ranking <- function(part, labels, method = part$method[1]) {
 
 zero_is_null <- function(method) isTRUE(method_field(method, "zero_is_null", FALSE))
 
+# Severe findings of the checks about predictors that are ranked.
 say_suspects <- function(x, labels) {
   leak <- unique(x$predictor[grepl("possible leak", x$flag, fixed = TRUE)])
   id <- unique(x$predictor[grepl("identifier", x$flag)])
   c(
     if (length(leak)) {
       paste0(
-        "Possible leak: ", list_words(labels[leak]),
-        if (length(leak) == 1) " predicts" else " each predict",
-        " the target almost perfectly alone. Was ",
+        "Possible leak", if (length(leak) > 1) "s", ": ", list_words(labels[leak]), ". Was ",
         if (length(leak) == 1) "it" else "each", " known before the target?"
       )
     },

@@ -81,10 +81,12 @@ NULL
 #'   \item{`few repeats`}{fewer than 5 shuffles. See [rank_permutation()]}
 #'   \item{`few rows`}{few rows near a point of a curve, or under 20 in a slice. See
 #'   [effect_curves()], [compare_slices()]}
-#'   \item{`identifier`}{the column looks like an identifier. See [check_data()]}
+#'   \item{`identifier`}{the column identifies rows: what it tells of one it tells of no other. See
+#'   [check_data()]}
 #'   \item{`in-sample only`}{impurity importance on the rows the trees were grown on, and none on
 #'   rows they have not seen: likely an artefact of many possible splits. See [rank_impurity()]}
-#'   \item{`many levels`}{so many levels that impurity favours the predictor. See [check_data()]}
+#'   \item{`many levels`}{more than 30 levels: impurity favours the predictor. A reason of
+#'   [agreement()]; see [check_data()]}
 #'   \item{`nearly aliased`}{variance inflation above 1,000. See [rank_coefficients()]}
 #'   \item{`no effect on score`}{moves the predictions, but does not improve the score. See
 #'   [rank_shapley()]}
@@ -95,8 +97,8 @@ NULL
 #'   conditional shuffle is a marginal one. See [rank_permutation()]}
 #'   \item{`not converged`}{sampling stopped at its limit before the precision asked for. See
 #'   [rank_shapley()]}
-#'   \item{`possible leak`}{the predictor alone predicts the target almost perfectly. See
-#'   [check_data()]}
+#'   \item{`possible leak`}{there is severe evidence that the predictor holds the target, or was
+#'   known only after it. See [check_data()]}
 #'   \item{`training rows`}{computed on rows the model was trained on: optimistic, without interval}
 #'   \item{`twin`}{strongly associated with another predictor. See [rank_permutation()]}
 #' }

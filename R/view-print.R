@@ -149,7 +149,7 @@ score_sentence <- function(x) {
 print.dreher_checks <- function(x, ...) write_lines(x, format_checks(x))
 
 format_checks <- function(x) {
-  if (!all(c("predictor", "finding", "detail", "used_by") %in% names(x))) {
+  if (!all(c("predictor", "finding", "severity", "detail", "used_by") %in% names(x))) {
     return(utils::capture.output(print(as_plain(x))))
   }
   head <- heading(paste0(
@@ -157,26 +157,45 @@ format_checks <- function(x) {
     detail(x, "target")
   ))
   if (!nrow(x)) return(c(head, " No findings."))
-  shown <- as_plain(x)[seq_len(min(nrow(x), 16)), ]
-  name <- shorten(shown$predictor, 18)
-  room <- 80 - 5 - max(9, nchar(name, "width")) - max(7, nchar(shown$finding))
+  most <- if (nrow(x) > 15) 14 else 15
+  shown <- as_plain(x)[seq_len(min(nrow(x), most)), ]
+  name <- shorten(shown$predictor, 16)
+  room <- 80 - 7 - max(8, nchar(shown$severity)) - max(9, nchar(name, "width")) -
+    max(7, nchar(shown$finding))
   rows <- lay_out(list(
-    predictor = name, finding = shown$finding, what = shorten_words(shown$detail, room)
+    severity = shown$severity, predictor = name, finding = shown$finding,
+    reason = shorten_words(shown$detail, room)
   ))
-  leak <- x$predictor[x$finding == "leak"]
   c(
     head, rows,
-    if (nrow(x) > 16) paste0(" and ", nrow(x) - 16, " more: as.data.frame() shows them"),
-    "",
-    wrap_lines(if (length(leak)) {
-      paste0(
-        "Was ", list_words(leak), " known before ", detail(x, "target"),
-        "? If not, leave ", if (length(leak) == 1) "it" else "them", " out."
-      )
-    } else {
-      "Findings are reasons to check, not decisions."
-    })
+    if (nrow(x) > most) {
+      paste0(" and ", nrow(x) - most, " more: as.data.frame() shows all, in full")
+    },
+    "", wrap_lines(say_checks(x))
   )
+}
+
+# What the findings come to, and the reason and remedy of the first.
+say_checks <- function(x) {
+  severe <- x[x$severity == "severe", ]
+  doubt <- x[x$severity == "doubt", ]
+  first <- if (nrow(severe)) severe[1, ] else if (nrow(doubt)) doubt[1, ]
+  counted <- function(d, word) {
+    if (nrow(d)) paste0(count_of(nrow(d), word), " (", list_few(unique(d$predictor)), ")")
+  }
+  found <- c(counted(severe, "severe finding"), counted(doubt, "doubt"))
+  if (!length(found)) return("Nothing that makes importances mislead.")
+  text <- paste(found, collapse = ", ")
+  paste0(
+    toupper(substr(text, 1, 1)), substring(text, 2), ". ",
+    if (!first$predictor %in% c(about_rows, about_target)) paste0(first$predictor, ": "),
+    first$detail, " ", first$todo
+  )
+}
+
+list_few <- function(x, most = 4) {
+  if (length(x) <= most) return(list_words(x))
+  paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
 }
 
 #' @export

@@ -233,7 +233,7 @@ page_facts <- function(r) {
   if (!is.null(r$confirmation)) {
     facts["On untouched rows"] <- say_confirmation(r$confirmation)
   }
-  leak <- r$checks$predictor[r$checks$finding == "leak"]
+  leak <- unique(r$checks$predictor[r$checks$finding == "leak" & r$checks$severity == "severe"])
   if (length(leak)) {
     facts["To be looked into"] <- paste0(
       "Was ", list_words(labels_or_names(r$study, leak)), " known before the target?"

@@ -1,0 +1,280 @@
+# What stands behind the scores: every metric, models two by two, the best predictor alone, gaps,
+# confusion, calibration, residuals, numbers of trees; and a verdict on each model.
+
+# One row per model: the score of the best of its predictors alone, and the model's gain over it.
+score_alone <- function(st, level, seed) {
+  rows <- lapply(st$models, function(m) {
+    best <- best_alone(st, m$inputs$predictors, seed)
+    none <- data.frame(
+      alone = NA_real_, alone_predictor = NA_character_, gain = NA_real_,
+      gain_lower = NA_real_, gain_upper = NA_real_
+    )
+    if (is.null(best) || !best %in% names(st$data)) return(none)
+    info <- row_info(st, st$data)
+    p0 <- fit_alone(st, best, st$train, st$data)
+    gain <- tryCatch(
+      loss_with_error(st$metric, info, p0, predict_model(st, m, st$data), seed),
+      dreher_error = function(e) NULL
+    )
+    if (is.null(gain)) return(none)
+    limits <- t_limits(gain$loss, gain$std_error, gain$df, level)
+    if (isTRUE(st$seen)) limits <- list(lower = NA_real_, upper = NA_real_)
+    data.frame(
+      alone = metric_score(st$metric, info$truth, p0, info$weight), alone_predictor = best,
+      gain = gain$loss, gain_lower = limits$lower, gain_upper = limits$upper
+    )
+  })
+  do.call(rbind, rows)
+}
+
+# Can the importances be interpreted? A sentence per model.
+verdicts <- function(st, scores) {
+  flags <- flags_of(st)$predictors
+  vapply(seq_len(nrow(scores)), function(i) {
+    s <- scores[i, ]
+    own <- flags[st$models[[s$model]]$inputs$predictors]
+    leaks <- names(own)[grepl("possible leak", own)]
+    ids <- names(own)[grepl("identifier", own)]
+    if (s$flag == "training rows") {
+      return("Cannot be told: these are training rows. Give rows it was not trained on.")
+    }
+    if (s$flag == "no skill") return("No: it is not shown to beat a constant.")
+    if (length(leaks)) {
+      return(paste0("No: it uses ", list_words(quoted(leaks)), ", a possible leak."))
+    }
+    if (isTRUE(s$gain_lower <= 0) && length(own) > 1) {
+      return(paste0(
+        "With care: it beats a constant, but is not shown to beat ", quoted(s$alone_predictor),
+        " alone."
+      ))
+    }
+    if (length(ids)) {
+      return(paste0("With care: it uses ", list_words(quoted(ids)), ", an identifier."))
+    }
+    "Yes: it is shown to beat a constant and its best predictor alone."
+  }, "")
+}
+
+parts_of_scores <- function(st, scores, said, level, seed) {
+  info <- row_info(st, st$data)
+  classes <- st$task == "classification"
+  seen <- isTRUE(st$seen)
+  each <- function(part) {
+    found <- lapply(names(said), function(m) {
+      out <- part(st, m, said[[m]], info, level)
+      if (!is.null(out) && nrow(out)) cbind(model = m, out)
+    })
+    do.call(rbind, found)
+  }
+  list(
+    metrics = score_metrics(st, said, info, level, seed, seen),
+    pairs = if (!seen) score_pairs(st, said, info, level, seed),
+    gap = score_gaps(st, scores, level, seed),
+    confusion = if (classes) each(confusion_of),
+    calibration = if (!seen) each(calibration_of),
+    slopes = if (!seen) each(slopes_of),
+    residuals = if (!classes && !seen) each(residuals_of),
+    trees = if (!seen) each(scores_by_trees)
+  )
+}
+
+# Every metric that fits, and is defined on these rows.
+score_metrics <- function(st, said, info, level, seed, seen) {
+  constant <- predict_constant(st, st$data)
+  fits <- fitting_metrics(st$task, st$classes)
+  rows <- lapply(fits, function(name) {
+    metric <- new_metric(name, NULL, st$task, st$classes, st$positive)
+    lapply(names(said), function(m) {
+      own <- tryCatch(
+        loss_with_error(metric, info, said[[m]], NULL, seed), dreher_error = function(e) NULL
+      )
+      if (is.null(own)) return(NULL)
+      score <- as_score(metric, own$loss)
+      limits <- t_limits(score, own$std_error, own$df, level)
+      data.frame(
+        model = m, metric = name, better = metric$better, score = score,
+        lower = if (seen) NA_real_ else limits$lower,
+        upper = if (seen) NA_real_ else limits$upper,
+        constant = metric_score(metric, info$truth, constant, info$weight)
+      )
+    })
+  })
+  do.call(rbind, unlist(rows, recursive = FALSE))
+}
+
+score_pairs <- function(st, said, info, level, seed) {
+  if (length(said) < 2) return(NULL)
+  pairs <- utils::combn(names(said), 2)
+  do.call(rbind, lapply(seq_len(ncol(pairs)), function(i) {
+    a <- pairs[1, i]
+    b <- pairs[2, i]
+    d <- loss_with_error(st$metric, info, said[[b]], said[[a]], seed)
+    limits <- t_limits(d$loss, d$std_error, d$df, level)
+    data.frame(
+      model = a, other = b, difference = d$loss, lower = limits$lower, upper = limits$upper
+    )
+  }))
+}
+
+# How much better on training rows than on holdout rows: other rows, so that the errors add up.
+score_gaps <- function(st, scores, level, seed) {
+  if (is.null(st$train) || isTRUE(st$seen)) return(NULL)
+  info <- row_info(st, st$train)
+  rows <- lapply(seq_len(nrow(scores)), function(i) {
+    s <- scores[i, ]
+    if (is.na(s$train_score)) return(NULL)
+    p <- predict_model(st, st$models[[s$model]], st$train, "train")
+    own <- loss_with_error(st$metric, info, p, NULL, seed)
+    gap <- if (s$better == "lower") s$score - s$train_score else s$train_score - s$score
+    limits <- t_limits(gap, sqrt(s$std_error^2 + own$std_error^2), min(s$n - 1, own$df), level)
+    data.frame(
+      model = s$model, holdout = s$score, train = s$train_score, gap = gap,
+      lower = limits$lower, upper = limits$upper
+    )
+  })
+  do.call(rbind, rows)
+}
+
+confusion_of <- function(st, m, p, info, level) {
+  counts <- table(
+    truth = factor(st$classes[info$truth], st$classes),
+    predicted = factor(st$classes[predicted_class(p)], st$classes)
+  )
+  out <- as.data.frame(counts, responseName = "count", stringsAsFactors = FALSE)
+  out$share <- out$count / pmax(tabulate(info$truth, length(st$classes)), 1)[
+    match(out$truth, st$classes)
+  ]
+  out
+}
+
+# --- calibration -------------------------------------------------------------------------------
+
+# The classes whose probabilities are looked at: the positive one of two, else all.
+classes_looked_at <- function(st) {
+  if (length(st$classes) == 2) st$positive else seq_along(st$classes)
+}
+
+# Bins of equal numbers of rows; equal predictions stay together.
+bins_of <- function(p, most = 10) {
+  k <- max(1, min(most, floor(length(p) / 10)))
+  cuts <- unique(stats::quantile(p, seq_len(k - 1) / k, names = FALSE))
+  findInterval(p, cuts, left.open = TRUE) + 1L
+}
+
+calibration_of <- function(st, m, p, info, level) {
+  if (st$task == "regression") {
+    return(calibration_bins(p[, 1], info$truth, NA_character_, t_mean, level))
+  }
+  do.call(rbind, lapply(classes_looked_at(st), function(k) {
+    calibration_bins(p[, k], info$truth == k, st$classes[k], wilson, level)
+  }))
+}
+
+calibration_bins <- function(p, truth, class, limits, level) {
+  bin <- bins_of(p)
+  do.call(rbind, lapply(split(seq_along(p), bin), function(rows) {
+    own <- limits(as.double(truth[rows]), level)
+    data.frame(
+      class = class, mean = mean(p[rows]), observed = mean(truth[rows]), lower = own[1],
+      upper = own[2], n = length(rows)
+    )
+  }))
+}
+
+t_mean <- function(x, level) {
+  unlist(t_limits(mean(x), stats::sd(x) / sqrt(length(x)), length(x) - 1, level))
+}
+
+# Wilson's limits of a share.
+wilson <- function(x, level) {
+  n <- length(x)
+  z <- stats::qnorm((1 + level) / 2)
+  middle <- (mean(x) + z^2 / (2 * n)) / (1 + z^2 / n)
+  half <- z / (1 + z^2 / n) * sqrt(mean(x) * (1 - mean(x)) / n + z^2 / (4 * n^2))
+  c(max(0, middle - half), min(1, middle + half))
+}
+
+slopes_of <- function(st, m, p, info, level) {
+  one <- function(x, y, family, class) {
+    if (length(unique(x)) < 3 || length(unique(y)) < 2) return(NULL)
+    fit <- suppressWarnings(stats::glm(y ~ x, family = family))
+    found <- summary(fit)$coefficients
+    if (nrow(found) < 2 || !isTRUE(fit$converged)) return(NULL)
+    z <- stats::qnorm((1 + level) / 2)
+    slope <- found[2, 1]
+    data.frame(
+      class = class, slope = slope, lower = slope - z * found[2, 2],
+      upper = slope + z * found[2, 2]
+    )
+  }
+  if (st$task == "regression") return(one(p[, 1], info$truth, stats::gaussian(), NA_character_))
+  do.call(rbind, lapply(classes_looked_at(st), function(k) {
+    x <- stats::qlogis(pmin(pmax(p[, k], 1e-6), 1 - 1e-6))
+    one(x, as.double(info$truth == k), stats::binomial(), st$classes[k])
+  }))
+}
+
+residuals_of <- function(st, m, p, info, level) {
+  rest <- info$truth - p[, 1]
+  do.call(rbind, lapply(split(seq_along(rest), bins_of(p[, 1])), function(rows) {
+    own <- t_mean(rest[rows], level)
+    data.frame(
+      mean = mean(p[rows, 1]), bias = mean(rest[rows]), lower = own[1], upper = own[2],
+      spread = sqrt(mean(rest[rows]^2)), n = length(rows)
+    )
+  }))
+}
+
+# --- numbers of trees --------------------------------------------------------------------------
+
+# The score with the first trees alone, at up to twelve numbers of them; each tree is walked once.
+scores_by_trees <- function(st, m, p, info, level, most = 12) {
+  model <- st$models[[m]]
+  forest <- model$forest
+  per_round <- if (is.null(forest$boosted)) 1L else nrow(forest$value)
+  rounds <- length(forest$root) %/% per_round
+  if (is.null(forest) || rounds < 3) return(NULL)
+  at <- unique(round(exp(seq(log(max(1, rounds / 100)), log(rounds), length.out = most))))
+  rows <- encode_for_forest(forest, model_rows(st, model, st$data))
+  total <- matrix(0, nrow(st$data), nrow(forest$value))
+  weight <- 0
+  done <- 0
+  out <- lapply(at, function(k) {
+    which <- seq(done * per_round + 1, k * per_round)
+    total <<- total + forest_predict(some_trees(forest, which), rows, st$threads)
+    weight <<- weight + sum(forest$weight[which])
+    done <<- k
+    scale <- if (is.null(forest$boosted)) sum(forest$weight) / weight else 1
+    eta <- scale * total + rep(forest$base, each = nrow(total))
+    q <- apply_link(forest, eta)
+    if (st$task == "classification") q <- order_classes(q, model$classes, st, m)
+    own <- loss_with_error(st$metric, info, q, NULL, 1)
+    score <- as_score(st$metric, own$loss)
+    limits <- t_limits(score, own$std_error, own$df, level)
+    data.frame(trees = k * per_round, score = score, lower = limits$lower, upper = limits$upper)
+  })
+  do.call(rbind, out)
+}
+
+# Trees that stand together, as a forest of their own without its base.
+some_trees <- function(forest, which) {
+  from <- forest$root[which[1]]
+  after <- forest$root[which[length(which)] + 1]
+  if (is.na(after)) after <- length(forest$column)
+  nodes <- seq(from + 1, after)
+  shifted <- function(x) ifelse(x[nodes] >= from, x[nodes] - from, x[nodes])
+  part <- forest
+  part$root <- forest$root[which] - from
+  part$weight <- forest$weight[which]
+  for (name in c("left", "right", "owner")) part[[name]] <- as.integer(shifted(forest[[name]]))
+  part$missing <- as.integer(ifelse(
+    forest$missing[nodes] < 0, forest$missing[nodes], forest$missing[nodes] - from
+  ))
+  for (name in c("column", "threshold", "set_from", "set_size")) {
+    part[[name]] <- forest[[name]][nodes]
+  }
+  part$value <- forest$value[, nodes, drop = FALSE]
+  part$base <- 0 * forest$base
+  part$root <- as.integer(part$root)
+  part
+}
