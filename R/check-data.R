@@ -84,7 +84,7 @@ check_data <- function(study, ..., seed = 1) {
   rownames(found) <- NULL
   validate_checks(new_checks(found, list(
     target = study$target, n_checked = length(columns), n = table$n, sampled = table$sampled,
-    seed = seed, fingerprint = study$fingerprint
+    seed = seed, labels = labels_of(study, columns), fingerprint = study$fingerprint
   )))
 }
 

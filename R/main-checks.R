@@ -75,6 +75,9 @@ check_given <- function(step, given) {
   if (!is.null(given$metric)) {
     check_choice(given$metric, names(metric_table()), "--metric")
   }
+  if (!is.null(given$target_transform)) {
+    check_choice(given$target_transform, transform_names, "--target-transform")
+  }
   if (!is.null(given$by)) {
     known <- c(
       "impurity", "permutation", "shapley", "structure", "coefficients", "association",

@@ -1,5 +1,5 @@
-# The command `dreher`: words in, an exit status out. 0 success, 1 failure, 2 wrong usage, 130
-# stopped. Results go to standard output or files, everything else to standard error.
+# The command `dreher`: words in, an exit status out. 0 success, 1 failure or severe findings, 2
+# wrong usage, 130 stopped. Results go to standard output or files, everything else to standard error.
 
 main_command <- function(words) {
   # What a model prints while it predicts is none of our results.
@@ -39,6 +39,8 @@ Usage: dreher STEP [options]
 
 Steps:
   demo          run the whole example on made-up data
+  check         are the rows and columns fit to be ranked on?
+  score         score the models beside a constant and one predictor
   rank          rank the predictors of saved models
   stability     rank over resamples, with confidence sets for the ranks
   reduce        score smaller sets, choose one, and confirm it on untouched rows
@@ -55,7 +57,7 @@ dreher --version       the version
 Models are R objects saved with saveRDS(), one model or a named list, or model
 files that xgboost (JSON, UBJSON) and lightgbm (text) write from any language.
 Read only .rds files from people you trust: such a file can hold code.
-Exit status: 0 success, 1 failure, 2 wrong usage (options, values and files that
+Exit status: 0 success, 1 failure, or severe findings of check, 2 wrong usage (options, values and files that
 can be told to be wrong before the work), 130 stopped by Ctrl-C, 143 ended by a
 signal (SIGTERM)."
 
@@ -95,13 +97,15 @@ run_words <- function(words) {
   tryCatch(check_given(words[1], given), dreher_error_input = function(e) {
     wrong_usage(cli::ansi_strip(conditionMessage(e)))
   })
-  step$run(given)
-  0L
+  status <- step$run(given)
+  if (inherits(status, "exit_status")) unclass(status) else 0L
 }
 
 command_steps <- function() {
   list(
     demo = c(demo_step(), run = command_demo),
+    check = c(check_step(), run = command_check),
+    score = c(score_step(), run = command_score),
     rank = c(rank_step(), run = command_rank),
     stability = c(stability_step(), run = command_stability),
     reduce = c(reduce_step(), run = command_reduce),

@@ -27,6 +27,7 @@ command_demo <- function(given) {
   )
   scores <- score_models(st)
   checks <- check_data(st)
+  drift <- find_drift(st, models = "linear")
   tell("Ranking by impurity, permutation and Shapley values ...")
   rk <- rank_predictors(st, background = 50)
   tell("Training beside shuffled copies, to see what chance alone scores ...")
@@ -58,18 +59,18 @@ command_demo <- function(given) {
   cf <- confirm_set(set, kiln$untouched)
   tell("Asking how the chosen predictors act ...")
   acts <- demo_effects(st, set)
-  for (x in c(list(scores, checks, rk, nf, agreed, sb, rd, twins, set, sets, cf), acts)) {
+  for (x in c(list(scores, checks, drift, rk, nf, agreed, sb, rd, twins, set, sets, cf), acts)) {
     put_out(c(format_any(x), ""))
   }
 
   write_demo_tables(
-    out, scores, checks, rk, nf, agreed, sb, rd, sets, cf
+    out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf
   )
   deliver_effects(acts, out)
   write_predictor_set(set, file.path(out, "set.json"))
-  draw_demo(out, rk, nf, agreed, sb, rd, set, twins, scores, sets, cf)
+  draw_demo(out, rk, nf, agreed, sb, rd, set, twins, scores, checks, drift, sets, cf)
   write_report(
-    st, rk, nf, agreed, sb, twins, rd, set, sets, cf, acts$effects, acts$interactions,
+    st, drift, rk, nf, agreed, sb, twins, rd, set, sets, cf, acts$effects, acts$interactions,
     acts$contributions, acts$slices,
     file = file.path(out, "report.html"), title = "What makes a tile strong"
   )
@@ -102,19 +103,20 @@ deliver_effects <- function(acts, out) {
 }
 
 demo_files <- paste0(
-  "  tables    scores.csv checks.csv ranking.csv ranking.json floor.csv agreement.csv ",
-  "stability.csv\n",
+  "  tables    scores.csv checks.csv drift.csv ranking.csv ranking.json floor.csv\n",
+  "            agreement.csv stability.csv\n",
   "            reduction.csv sets.csv set.json confirmation.json effects.csv\n",
   "            interactions.csv contributions.csv row.csv slices.csv\n",
   "  pictures  ranking.png methods.png floor.png agreement.png stability.png twins.png\n",
   "            reduction.png curves.png scores.png set.png sets.png confirmation.png\n",
   "            effects.png interactions.png contributions.png row.png slices.png\n",
+  "            checks.png drift.png trees.png\n",
   "  report    report.html"
 )
 
-write_demo_tables <- function(out, scores, checks, rk, nf, agreed, sb, rd, sets, cf) {
+write_demo_tables <- function(out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf) {
   files <- list(
-    scores.csv = scores, checks.csv = checks, ranking.csv = rk, ranking.json = rk,
+    scores.csv = scores, checks.csv = checks, drift.csv = drift, ranking.csv = rk, ranking.json = rk,
     floor.csv = nf, agreement.csv = agreed, stability.csv = sb, reduction.csv = rd,
     sets.csv = sets, confirmation.json = cf
   )
@@ -128,6 +130,8 @@ draw_demo <- function(out, rk, nf, agreed, sb, rd, set, twins, scores, sets, cf)
     stability = ggplot2::autoplot(sb), reduction = ggplot2::autoplot(rd, set = set),
     curves = ggplot2::autoplot(rd), twins = ggplot2::autoplot(twins),
     scores = ggplot2::autoplot(scores), set = ggplot2::autoplot(set),
+    checks = ggplot2::autoplot(checks), drift = ggplot2::autoplot(drift),
+    trees = ggplot2::autoplot(scores, show = "trees"),
     sets = ggplot2::autoplot(sets), confirmation = ggplot2::autoplot(cf)
   )
   for (name in names(pictures)) {
@@ -140,6 +144,7 @@ format_any <- function(x) {
     class(x)[1],
     dreher_scores = format_scores(x),
     dreher_checks = format_checks(x),
+    dreher_drift = format_drift(x),
     dreher_ranking = format_ranking(x),
     dreher_reduction = format_reduction(x),
     dreher_twins = format_twins(x),

@@ -32,6 +32,13 @@ model_options <- function() {
     opt("blocks", "name of the column that says which rows belong together"),
     opt("metric", "name of the metric (default: rmse or brier)"),
     opt("dictionary", "data dictionary: a delimited text file"),
+    opt(
+      "target-transform",
+      paste0(
+        "log, log2, log10, log1p, sqrt or logit: the models were trained on this of the ",
+        "target"
+      )
+    ),
     opt("seed", "seed [default %default]", "double", 1L),
     opt("out", "folder for tables, pictures and the report; made if it is not there")
   )

@@ -36,7 +36,8 @@ command_study <- function(given, data) {
       weights = given$weights,
       blocks = given$blocks,
       metric = given$metric,
-      dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary)
+      dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary),
+      target_transform = given$target_transform
     )
   }
   if (!is.null(data)) return(set_up())

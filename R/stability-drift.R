@@ -69,7 +69,7 @@ find_drift <- function(
   new_table(compared, "drift", list(
     sets = names(sets), n = table$n, sampled = table$sampled, together = together$auc,
     ranking = ranked, target = study$target, level = level, labels = labels_of(study, columns),
-    learnt = any(vapply(sets, function(s) s$kind == "train", NA)),
+    learnt = any(vapply(sets, function(s) holds_training_rows(study, s), NA)),
     fingerprint = study$fingerprint
   ))
 }
@@ -94,6 +94,14 @@ pick_two_sets <- function(st, rows) {
     )
   }
   stats::setNames(sets, vapply(sets, `[[`, "", "label"))
+}
+
+# Are these the training rows, or mostly rows of them?
+holds_training_rows <- function(st, rows) {
+  if (rows$kind == "train") return(TRUE)
+  if (is.null(st$train)) return(FALSE)
+  known <- find_known_rows(rows$data, st$train)
+  known$beyond && known$count > nrow(rows$data) / 2
 }
 
 # --- what it does to the ranking ---------------------------------------------------------------

@@ -14,7 +14,9 @@
 #' | `known` | `before` the target (default) or `after` it: what is known after is a leak |
 #' | `type`, `values` | what [draft_dictionary()] saw in the data; not read |
 #'
-#' @param file A delimited text file, or a data frame.
+#' @param file A file or connection as [read_rows()] takes them, or a data frame.
+#' @param ... Must be empty.
+#' @param query For a connection: a query, or the name of a table.
 #' @return A data frame with the first eight columns, one row per predictor.
 #' @section Errors: `dreher_error_input`: no column `predictor`; or one message with all faults:
 #'   unknown columns, predictors named twice or not at all, values that a column does not take, a
@@ -22,11 +24,12 @@
 #' @examples
 #' read_dictionary(data.frame(predictor = "peak_temp", label = "Peak temperature", unit = "deg C"))
 #' @export
-read_dictionary <- function(file) {
+read_dictionary <- function(file, ..., query = NULL) {
+  check_no_dots(..., .verb = "read_dictionary")
   d <- if (is.data.frame(file)) {
     as.data.frame(file)
   } else {
-    as.data.frame(read_rows(file, quiet = TRUE))
+    as.data.frame(read_rows(file, query = query, quiet = TRUE))
   }
   if (!"predictor" %in% names(d)) {
     stop_input(

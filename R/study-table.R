@@ -1,56 +1,91 @@
-#' Read a delimited table, and say what was read
+#' Read rows from a file or a database, and say what was read
 #'
-#' Finds the delimiter (comma, semicolon, tab, bar, space), the header, the decimal sign and the
-#' types of the columns. Empty fields, `NA`, `N/A`, `n/a`, `#N/A`, `null`, `NULL`, `NaN`, `nan`,
-#' `.` and `-` are missing. Numbers with leading zeros and whole numbers of more than 15 digits
-#' stay text, as codes. Files that are not UTF-8 are read as Latin-1, with a warning.
+#' Delimited text of any common kind, Parquet, a query on a database, or a data frame. What had to be
+#' guessed is said.
 #'
-#' @param file Path of a delimited text file (CSV, TSV and the like).
+#' @param source Path of a file (delimited text such as CSV and TSV, or Parquet), a connection of
+#'   package DBI, or a data frame.
 #' @param ... Must be empty.
+#' @param query For a connection: a query (`SELECT ...`), or the name of a table.
+#' @param delimiter Sign between fields: `","`, `";"`, a tab, `"|"` or `" "`. Default: found.
+#' @param decimal Decimal mark, `"."` or `","`. Default: found.
+#' @param thousands Thousands mark: `","`, `"."`, `" "`, `"'"`. Default: found where numbers leave no
+#'   doubt, else none.
+#' @param header TRUE or FALSE: are the first fields the names? Default: found.
+#' @param encoding `"UTF-8"`, `"latin1"` or `"UTF-16"`. Default: found.
 #' @param quiet TRUE: do not send the message that says what was read.
-#' @return A data frame; text stays text. Attribute `read` is a list with `file`, `delimiter`,
-#'   `rows`, `columns`, `types` (named character) and `missing` (named integer). A message of
-#'   class `dreher_message_read` says the same.
-#' @section Errors: A file that does not exist, cannot be opened, is empty, or whose lines differ
-#'   in their number of fields.
+#' @return A data frame; text stays text. Attribute `read` is a list with `source`, `format`,
+#'   `delimiter`, `decimal`, `header`, `encoding`, `rows`, `columns`, `types` (named character),
+#'   `missing` (named integer) and `guesses` (sentences). A message of class `dreher_message_read`
+#'   says the same.
+#' @details \describe{
+#'   \item{delimiter}{the sign that cuts the first 200 lines into equally many fields; quoted
+#'   delimiters and line breaks count for nothing}
+#'   \item{header}{the first fields are names unless one of them is a number above numbers}
+#'   \item{encoding}{a byte-order mark; UTF-16 without one by its zero bytes; what is not UTF-8 is
+#'   read as Windows-1252, which holds Latin-1, with a warning}
+#'   \item{missing values}{empty fields, `NA`, `N/A`, `n/a`, `#N/A`, `null`, `NULL`, `NaN`, `nan`,
+#'   `.` and `-`}
+#'   \item{numbers}{with a decimal comma where commas do not part fields; with thousands marks where
+#'   a number holds two, or one and a decimal mark. Leading zeros and whole numbers of more than 15
+#'   digits stay text, as codes; 64-bit integers become numbers where these hold them}
+#'   \item{dates and times}{`2026-11-27`, `27.11.2026`, and `27/11/2026` where some day is above 12,
+#'   become dates; `2026-11-27 08:15:00` a time (UTC); `08:15` hours since midnight. Slashes that
+#'   could be either way round stay text, with a warning} }
+#' @section Errors: `dreher_error_input`: a file that does not exist, cannot be opened, is empty,
+#'   has names but no rows, holds zero bytes, or whose lines differ in their number of fields; a
+#'   connection that is closed or cannot be reached, a query that fails or has no rows; names that
+#'   stand twice.
 #' @examples
 #' file <- system.file("extdata", "kiln_holdout.csv", package = "dreher")
 #' kiln <- read_rows(file)
+#' db <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+#' DBI::dbWriteTable(db, "tiles", kiln)
+#' warm <- read_rows(db, query = "SELECT * FROM tiles WHERE peak_temp > 1180")
+#' DBI::dbDisconnect(db)
 #' @export
-read_rows <- function(file, ..., quiet = FALSE) {
+read_rows <- function(
+    source, ..., query = NULL, delimiter = NULL, decimal = NULL, thousands = NULL,
+    header = NULL, encoding = NULL, quiet = FALSE) {
   check_no_dots(..., .verb = "read_rows")
-  check_string(file, "file")
   check_flag(quiet, "quiet")
-  check_text_file(file)
-  out <- read_delimited(file)
-  twice <- unique(names(out)[duplicated(names(out))])
-  if (length(twice)) {
-    stop_input(
-      paste0(
-        "The file \"", file, "\" has duplicated column names: ", quote_some(twice), "."
-      ),
-      todo = "Rename the columns so that each name stands once."
-    )
+  asked <- list(
+    delimiter = choice_or_null(delimiter, c(",", ";", "\t", "|", " "), "delimiter"),
+    decimal = choice_or_null(decimal, c(".", ","), "decimal"),
+    thousands = choice_or_null(thousands, c(",", ".", " ", "'"), "thousands"),
+    header = if (!is.null(header)) check_flag(header, "header"),
+    encoding = choice_or_null(encoding, c("UTF-8", "latin1", "UTF-16"), "encoding")
+  )
+  if (!is.null(query) && !inherits(source, "DBIConnection")) {
+    stop_input("`query` is for a connection to a database.", todo = "Leave it out.")
   }
-  if (nrow(out) == 0) {
-    stop_input(paste0("The file \"", file, "\" has a header but no rows."))
+  out <- if (inherits(source, "DBIConnection")) {
+    read_database(source, query)
+  } else if (is.data.frame(source)) {
+    list(table = as.data.frame(source), name = "the data frame", format = "data frame")
+  } else {
+    check_string(source, "source")
+    check_file(source)
+    if (is_parquet(source)) read_parquet_file(source) else read_text(source, asked)
   }
-  out <- settle_columns(out, file, find_delimiter(file, ncol(out)))
-  attr(out, "read") <- list(
-    file = file,
-    delimiter = find_delimiter(file, ncol(out)),
-    rows = nrow(out),
-    columns = ncol(out),
-    types = vapply(out, function(x) class(x)[1], ""),
-    missing = vapply(out, function(x) sum(is.na(x)), 1L)
+  table <- check_table_names(out$table, out$name)
+  attr(table, "read") <- list(
+    source = out$name, format = out$format, delimiter = name_of_delimiter(out$delimiter),
+    decimal = out$decimal, header = out$header, encoding = out$encoding, rows = nrow(table),
+    columns = ncol(table), types = vapply(table, function(x) class(x)[1], ""),
+    missing = vapply(table, function(x) sum(is.na(x)), 1L), guesses = as.character(out$guesses)
   )
   if (!quiet) {
-    rlang::inform(describe_read(attr(out, "read")), class = "dreher_message_read")
+    rlang::inform(describe_read(attr(table, "read")), class = "dreher_message_read")
   }
-  out
+  table
 }
 
-check_text_file <- function(file) {
+choice_or_null <- function(x, choices, arg) {
+  if (is.null(x)) NULL else check_choice(x, choices, arg)
+}
+
+check_file <- function(file) {
   if (!file.exists(file)) {
     stop_input(
       paste0("There is no file \"", file, "\"."), paste0("Looked in ", getwd(), ".")
@@ -63,168 +98,142 @@ check_text_file <- function(file) {
     )
   }
   if (file.size(file) == 0) stop_input(paste0("The file \"", file, "\" is empty."))
-  start <- readBin(file, "raw", 4096)
-  if (any(start == as.raw(0))) {
-    stop_input(
-      paste0("The file \"", file, "\" is not a text file."),
-      todo = "Give a delimited text file such as CSV."
-    )
-  }
 }
 
-missing_words <- c(
-  "", "NA", "N/A", "n/a", "#N/A", "null", "NULL", "NaN", "nan", ".", "-"
-)
-
-# The table as text and numbers. A warning of the reader's is an error: what it had to guess could
-# be wrong. It is waited for, not jumped out of, so that the next file finds the reader clean.
-read_delimited <- function(file) {
-  said <- character()
-  broken <- function(words) {
+check_table_names <- function(table, name) {
+  twice <- unique(names(table)[duplicated(names(table))])
+  if (length(twice)) {
     stop_input(
-      paste0("The file \"", file, "\" cannot be read as a table."),
-      sub("\\. .*", ".", words[1]),
-      "Check that every line has the same number of fields."
-    )
-  }
-  read <- function(...) {
-    withCallingHandlers(
-      data.table::fread(
-        file, data.table = FALSE, check.names = FALSE, encoding = "UTF-8",
-        showProgress = FALSE, integer64 = "character", keepLeadingZeros = TRUE, ...
+      paste0(
+        "The ", what_of(name), " has duplicated column names: ", quote_some(twice), "."
       ),
-      warning = function(w) {
-        said <<- c(said, conditionMessage(w))
-        invokeRestart("muffleWarning")
-      }
+      todo = "Rename the columns so that each name stands once."
     )
   }
-  out <- tryCatch(
-    {
-      found <- read(na.strings = missing_words)
-      # A missing value as a name is a name.
-      if (any(grepl("^V[0-9]+$", names(found)))) {
-        kept <- said
-        first <- tryCatch(read(nrows = 1, na.strings = NULL), error = function(e) found)
-        said <- kept
-        named <- names(first) %in% missing_words
-        if (ncol(first) == ncol(found) && any(named)) names(found) <- names(first)
-      }
-      found
-    },
-    error = function(e) broken(conditionMessage(e))
-  )
-  said <- said[!grepl("was not cleaned up", said, fixed = TRUE)]
-  if (length(said)) broken(said)
-  out
-}
-
-# Text that is not UTF-8, quotes that were doubled, numbers with a decimal comma and long whole
-# numbers: each brought to what it says, or left as text with a warning.
-settle_columns <- function(table, file, delimiter) {
-  text <- names(table)[vapply(table, is.character, NA)]
-  plain <- function(x) gsub("\"\"", "\"", x, fixed = TRUE)
-  odd <- !all(validUTF8(names(table))) || !all(vapply(table[text], function(x) {
-    all(is.na(x) | validUTF8(x))
-  }, NA))
-  if (odd) {
-    warn_dreher(
-      "rows",
-      paste0("The file \"", file, "\" is not UTF-8; it was read as Latin-1."),
-      "Check letters with accents, or write the file as UTF-8."
+  if (nrow(table) == 0) {
+    stop_input(
+      paste0("The ", what_of(name), " has a header but no rows."),
+      todo = "Give rows to compute on."
     )
   }
-  names(table) <- plain(as_utf8(names(table)))
-  text <- names(table)[vapply(table, is.character, NA)]
-  table[text] <- lapply(table[text], function(x) {
-    plain_number(plain(as_utf8(x)), comma = !identical(delimiter, "comma"))
-  })
-  warn_columns(table, file)
   table
 }
 
-as_utf8 <- function(x) {
-  odd <- !is.na(x) & !validUTF8(x)
-  x[odd] <- iconv(x[odd], "latin1", "UTF-8")
-  x
+what_of <- function(name) {
+  if (file.exists(name)) paste0("file \"", name, "\"") else sub("^the ", "", name)
 }
 
-# Numbers that came as text: with a decimal comma, or whole ones of up to 15 digits. Leading zeros
-# and longer ones are codes, and stay text.
-plain_number <- function(x, comma) {
-  seen <- x[!is.na(x)]
-  if (!length(seen)) return(x)
-  if (all(grepl("^[+-]?[1-9][0-9]{0,14}$|^0$", seen))) return(as.double(x))
-  decimal <- comma && any(grepl(",", seen, fixed = TRUE)) &&
-    all(grepl("^[+-]?[0-9]+(,[0-9]+)?([eE][+-]?[0-9]+)?$", seen))
-  if (decimal) as.double(chartr(",", ".", x)) else x
-}
+is_parquet <- function(file) identical(readBin(file, "raw", 4), charToRaw("PAR1"))
 
-warn_columns <- function(table, file) {
-  among <- function(holds) {
-    names(table)[vapply(table, function(x) holds(x, x[!is.na(x)]), NA)]
-  }
-  commas <- among(function(x, seen) {
-    is.character(x) && any(grepl(",", seen, fixed = TRUE)) &&
-      all(grepl("^[+-]?[0-9]+([.,][0-9]+)*$", seen))
+read_parquet_file <- function(file) {
+  rlang::check_installed("nanoparquet", "to read Parquet files")
+  table <- tryCatch(nanoparquet::read_parquet(file), error = function(e) {
+    pass_interrupt(e)
+    stop_input(
+      paste0("The file \"", file, "\" cannot be read as Parquet."), conditionMessage(e),
+      "Is it whole?"
+    )
   })
-  if (length(commas)) {
-    warn_dreher(
-      "rows",
-      paste0(
-        "Numbers with commas in ", quote_some(commas), " of \"", file,
-        "\" were left as text: the comma could part decimals or thousands."
-      ),
-      "Write the numbers with a decimal point and no other sign."
+  settled <- settle_integers(as.data.frame(table))
+  list(table = settled$table, name = file, format = "Parquet", guesses = settled$guesses)
+}
+
+# --- databases ---------------------------------------------------------------------------------
+
+read_database <- function(connection, query) {
+  if (is.null(query)) {
+    stop_input(
+      "`query` is missing: what to read from the database.",
+      todo = "Give a query (SELECT ...) or the name of a table."
     )
   }
-  long <- among(function(x, seen) {
-    is.double(x) && any(abs(seen) > 2^53) && all(seen == round(seen))
-  })
-  if (length(long)) {
-    warn_dreher(
-      "rows",
-      paste0(
-        "Column ", quote_some(long), " of \"", file,
-        "\" has more digits than numbers keep."
-      ),
-      "If it is an identifier, write it in quotes with a letter before it."
+  check_string(query, "query")
+  fault <- function(what, e) {
+    pass_interrupt(e)
+    stop_input(
+      paste0(what, ": ", sub("\\s+$", "", conditionMessage(e))),
+      todo = "Is the server there, the connection open, and the query right?"
     )
   }
-}
-
-# The sign that cuts the first line into as many fields as the table has columns.
-find_delimiter <- function(file, columns) {
-  signs <- c(comma = ",", semicolon = ";", tab = "\t", bar = "|", space = " ")
-  line <- readLines(file, 1, warn = FALSE, encoding = "UTF-8")
-  fields <- vapply(
-    signs,
-    function(s) length(scan(text = line, what = "", sep = s, quote = "\"", quiet = TRUE)),
-    1L
+  open <- tryCatch(DBI::dbIsValid(connection), error = function(e) FALSE)
+  if (!isTRUE(open)) {
+    stop_input(
+      "The connection to the database is closed.", todo = "Open it with DBI::dbConnect()."
+    )
+  }
+  known <- tryCatch(
+    DBI::dbExistsTable(connection, query),
+    error = function(e) if (grepl("\\s", query)) FALSE else fault("The database failed", e)
   )
-  if (columns == 1 || !any(fields == columns)) {
-    NA_character_
-  } else {
-    names(signs)[fields == columns][1]
+  table <- tryCatch(
+    if (known) DBI::dbReadTable(connection, query, check.names = FALSE) else {
+      DBI::dbGetQuery(connection, query)
+    },
+    error = function(e) fault("The query failed", e)
+  )
+  if (!nrow(table)) {
+    stop_input("The query has no rows.", todo = "Check its conditions.")
   }
+  names(table) <- enc2utf8(names(table))
+  whole <- settle_integers(as.data.frame(table, stringsAsFactors = FALSE))
+  text <- names(whole$table)[vapply(whole$table, is.character, NA)]
+  times <- settle_times(whole$table, text)
+  list(
+    table = times$table, name = "the query", format = class(connection)[1],
+    guesses = c(whole$guesses, times$guesses)
+  )
+}
+
+# 64-bit integers to numbers where these hold them, else to text.
+settle_integers <- function(table) {
+  long <- names(table)[vapply(table, inherits, NA, "integer64")]
+  guesses <- character()
+  for (p in long) {
+    text <- integer64_text(table[[p]])
+    known <- text[!is.na(text)]
+    fits <- all(nchar(sub("^-", "", known)) <= 15)
+    table[[p]] <- if (fits) as.double(text) else text
+    if (!fits) {
+      guesses <- c(guesses, paste0("\"", p, "\" has more digits than numbers keep: left as text"))
+    }
+  }
+  list(table = table, guesses = guesses)
+}
+
+integer64_text <- function(x) {
+  rlang::check_installed("bit64", "to read 64-bit integers")
+  requireNamespace("bit64", quietly = TRUE)
+  as.character(x)
+}
+
+# --- what is said ------------------------------------------------------------------------------
+
+name_of_delimiter <- function(sign) {
+  if (is.null(sign)) return(NA_character_)
+  known <- c("," = "comma", ";" = "semicolon", "\t" = "tab", "|" = "bar", " " = "space")
+  unname(known[sign])
 }
 
 describe_read <- function(r) {
-  counts <- table(ifelse(
-    r$types %in% c("integer", "numeric"),
-    "numeric",
-    ifelse(r$types == "character", "text", r$types)
-  ))
+  kind <- ifelse(
+    r$types %in% c("integer", "numeric"), "numeric",
+    ifelse(r$types == "character", "text", ifelse(r$types == "POSIXct", "time", r$types))
+  )
+  counts <- table(kind)
   gaps <- r$missing[r$missing > 0]
   paste0(
-    basename(r$file), ": ", r$rows, " rows, ", r$columns, " columns",
+    basename(r$source), ": ", r$rows, if (r$rows == 1) " row, " else " rows, ", r$columns,
+    if (r$columns == 1) " column" else " columns",
     if (!is.na(r$delimiter)) paste0(" separated by a ", r$delimiter), " (",
     paste(counts, names(counts), collapse = ", "), ")",
     if (length(gaps)) {
+      shown <- utils::head(gaps, 8)
       paste0(
-        "; missing values in ", paste0(names(gaps), " (", gaps, ")", collapse = ", ")
+        "; missing values in ", paste0(names(shown), " (", shown, ")", collapse = ", "),
+        if (length(gaps) > 8) paste(" and", length(gaps) - 8, "more")
       )
     },
-    "."
+    ".",
+    if (length(r$guesses)) paste0(" Guessed: ", paste(r$guesses, collapse = "; "), ".")
   )
 }

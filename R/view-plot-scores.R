@@ -1,16 +1,21 @@
 #' Draw scores, a chosen set, a comparison or a confirmation
 #'
-#' Scores: each model beside the constant. A set: how often the splits chose each predictor. A
+#' Scores: each model beside the constant and the best predictor alone; calibration, confusion,
+#' residuals and numbers of trees on request. A set: how often the splits chose each predictor. A
 #' comparison and a confirmation: the price of each set against its reference and the margin.
 #'
 #' @param object,x A result of [score_models()], [choose_set()], [compare_sets()] or
 #'   [confirm_set()].
 #' @param ... Must be empty.
+#' @param show Of scores: `"scores"` (default), `"calibration"` (observed against predicted),
+#'   `"confusion"`, `"residuals"` (by size of the prediction) or `"trees"` (the score with the first
+#'   trees alone).
 #' @param model Name of the model. Default: all of them.
 #' @param top Number of predictors of a set that are shown, those chosen most often first.
 #' @return A ggplot.
-#' @section Reading the result: Lines are intervals. Scores: a hollow square is the constant. Sets:
-#'   solid dots are in the set. Prices: to the right of zero the set is worse than the reference;
+#' @section Reading the result: Lines are intervals. Scores: a hollow square is the constant, a
+#'   triangle the best predictor alone. Calibration: on the diagonal the predictions mean what they
+#'   say. Sets: solid dots are in the set. Prices: to the right of zero the set is worse than the reference;
 #'   the shaded part is within the margin.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
@@ -20,8 +25,35 @@
 #' sets <- list(all = "all", firing = c("peak_temp", "hold_minutes"), none = "none")
 #' plot(compare_sets(st, sets, folds = 3, repeats = 1))
 #' @exportS3Method ggplot2::autoplot
-autoplot.dreher_scores <- function(object, ...) {
+autoplot.dreher_scores <- function(object, ..., show = "scores") {
   check_no_dots(..., .verb = "plot")
+  show <- check_choice(show, score_figures, "show")
+  if (show == "scores") return(draw_scores(object))
+  part <- summary(object)[[show]]
+  if (is.null(part)) {
+    stop_input(
+      paste0("There is nothing to draw for show = \"", show, "\"."),
+      "It does not fit this target, these models, or these rows.",
+      paste0("To be had: ", quote_some(figures_of_scores(object), 6), ".")
+    )
+  }
+  switch(
+    show,
+    calibration = draw_calibration(object, part),
+    confusion = draw_confusion(object, part),
+    residuals = draw_residuals(object, part),
+    trees = draw_trees(object, part)
+  )
+}
+
+score_figures <- c("scores", "calibration", "confusion", "residuals", "trees")
+
+figures_of_scores <- function(x) {
+  parts <- summary(x)
+  c("scores", Filter(function(name) !is.null(parts[[name]]), score_figures[-1]))
+}
+
+draw_scores <- function(object) {
   d <- as_plain(object)
   d$row <- factor(d$model, rev(d$model))
   seen <- isTRUE(detail(object, "seen"))
@@ -38,13 +70,23 @@ autoplot.dreher_scores <- function(object, ...) {
     ggplot2::geom_point(
       ggplot2::aes(x = .data$constant), shape = 22, size = 3, colour = ink, fill = paper
     ) +
+    ggplot2::geom_point(
+      ggplot2::aes(x = .data$alone), shape = 24, size = 2.6, colour = ink, fill = paper,
+      na.rm = TRUE
+    ) +
+    ggplot2::geom_text(
+      ggplot2::aes(x = .data$alone, label = .data$alone_predictor), vjust = -1.2, size = 3.3,
+      colour = muted, na.rm = TRUE
+    ) +
     ggplot2::labs(
       x = paste0(detail(object, "metric_label"), " (", d$better[1], " is better)"),
       y = NULL,
-      title = score_sentence(object),
+      title = say_interpretable(object),
       subtitle = paste0(
         "Scores for ", detail(object, "target"), ", ", format_number(d$n[1]),
-        if (seen) " training rows" else " holdout rows", ". Hollow: the constant prediction",
+        if (seen) " training rows" else " holdout rows",
+        ". Square: the constant prediction",
+        if (!all(is.na(d$alone))) "; triangle: the best predictor alone",
         if (!all(is.na(d$lower))) "; lines: intervals of the score", "."
       )
     ) + theme_dreher() + theme_of_panels()

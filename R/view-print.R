@@ -122,7 +122,38 @@ format_scores <- function(x) {
       " is better, ", format_number(x$n[1]),
       if (seen) " training rows" else " holdout rows"
     )),
-    table, "", wrap_lines(score_sentence(x))
+    table, "", say_verdicts(x)
+  )
+}
+
+# Which models' importances can be interpreted, in one sentence. checks: what the data check found.
+say_interpretable <- function(scores, checks = NULL) {
+  if (is.null(scores$verdict)) return(score_sentence(scores))
+  yes <- scores$model[startsWith(scores$verdict, "Yes")]
+  care <- scores$model[startsWith(scores$verdict, "With care")]
+  untold <- scores$model[startsWith(scores$verdict, "Cannot be told")]
+  no <- setdiff(scores$model, c(yes, care, untold))
+  said <- c(
+    if (length(yes)) paste0("Importances can be interpreted: ", list_few(yes)),
+    if (length(care)) paste0("with care: ", list_few(care)),
+    if (length(untold)) paste0("training rows cannot tell: ", list_few(untold)),
+    if (length(no)) paste0("cannot be interpreted: ", list_few(no))
+  )
+  severe <- unique(checks$predictor[checks$severity == "severe"])
+  paste0(
+    capitalised(paste(said, collapse = "; ")), ".",
+    if (length(severe)) paste0(" Severe findings of the data check: ", list_few(severe), ".")
+  )
+}
+
+# Can the importances be interpreted? A line per model, or one sentence for many.
+say_verdicts <- function(x, most = 4) {
+  if (is.null(x$verdict) || nrow(x) > most) return(wrap_lines(score_sentence(x)))
+  c(
+    "Can the importances be interpreted?",
+    unlist(lapply(seq_len(nrow(x)), function(i) {
+      wrap_lines(paste0(shorten(x$model[i], 20), ": ", x$verdict[i]), indent = 1)
+    }))
   )
 }
 
@@ -143,6 +174,85 @@ score_sentence <- function(x) {
   } else {
     "All are shown to beat a constant."
   }
+}
+
+#' @export
+print.dreher_drift <- function(x, ...) write_lines(x, format_drift(x))
+
+format_drift <- function(x) {
+  if (!all(c("distance", "p_adjusted", "expected") %in% names(x))) {
+    return(utils::capture.output(print(as_plain(x))))
+  }
+  d <- as_plain(x)
+  d <- d[order(-(d$distance - d$expected), na.last = TRUE), ]
+  shown <- utils::head(d, 12)
+  sets <- detail(x, "sets")
+  typical <- function(v, level) {
+    ifelse(is.na(level), vapply(v, function(one) {
+      if (is.na(one)) "" else format(signif(one, 4))
+    }, ""), paste(format_percent(v), shorten(level, 10)))
+  }
+  columns <- list(
+    predictor = shorten(shown$predictor, 20), distance = format_value(shown$distance, 0.05),
+    interval = in_brackets(shown$lower, shown$upper, 0.05),
+    chance = format_value(shown$expected, 0.05),
+    `p adj.` = format.pval(shown$p_adjusted, digits = 1, eps = 0.001),
+    a = typical(shown$first, shown$level), b = typical(shown$second, shown$level)
+  )
+  names(columns)[6:7] <- shorten(sets, 14)
+  c(
+    heading(paste0(
+      "Drift between ", list_words(paste0(sets, " (", format_number(detail(x, "n")), " rows)"))
+    )),
+    shorten(lay_out(columns, c(FALSE, rep(TRUE, 6))), 80),
+    if (nrow(d) > 12) paste0(" and ", nrow(d) - 12, " more: as.data.frame() shows all"),
+    "", wrap_lines(say_drift(x)), wrap_lines(say_drift_ranking(x))
+  )
+}
+
+# One by one, and together.
+say_drift <- function(x) {
+  d <- as_plain(x)
+  moved <- d$predictor[which(d$p_adjusted < 0.05)]
+  together <- detail(x, "together")
+  one <- if (length(moved)) {
+    paste0("The sets differ in ", list_few(moved), ".")
+  } else {
+    "No column is shown to differ."
+  }
+  if (is.null(together)) return(one)
+  auc <- paste0(
+    "an AUC of ", format_value(together$auc, 0.05), " ",
+    in_brackets(together$lower, together$upper, 0.05)
+  )
+  paste(one, if (together$lower > 0.5) {
+    paste0("All together they tell the sets apart with ", auc, ".")
+  } else {
+    paste0("All together they do not tell the sets apart (", auc, ").")
+  })
+}
+
+say_drift_ranking <- function(x) {
+  ranked <- detail(x, "ranking")
+  if (is.null(ranked)) return(NULL)
+  moved <- ranked[which(ranked$p_adjusted < 0.05), ]
+  sets <- detail(x, "sets")
+  paste0(
+    if (nrow(moved)) {
+      top <- moved[which.max(abs(moved$difference)), ]
+      paste0(
+        "Permutation importances differ for ",
+        list_few(unique(moved$predictor)), "; most for ", top$predictor, " (", top$model, "): ",
+        format_value(top$first, (top$upper - top$lower) / 4), " on ", sets[1], ", ",
+        format_value(top$second, (top$upper - top$lower) / 4), " on ", sets[2], "."
+      )
+    } else {
+      "No permutation importance is shown to differ between the sets."
+    },
+    if (isTRUE(detail(x, "learnt"))) {
+      " The models have learnt the training rows: a part of any difference is that."
+    }
+  )
 }
 
 #' @export

@@ -7,7 +7,7 @@
 #' @param ... Results to show, in any order: a [ranking], and results of [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
 #'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()],
-#'   [compare_slices()]. What is not given is not shown; scores and checks are
+#'   [compare_slices()], [find_drift()]. What is not given is not shown; scores and checks are
 #'   computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
@@ -89,7 +89,7 @@ sort_results <- function(study, given) {
     dreher_agreement = "agreement", dreher_twins = "twins",
     dreher_comparison = "comparison", dreher_floor = "floor", dreher_effects = "effects",
     dreher_contributions = "contributions", dreher_interactions = "interactions",
-    dreher_slices = "slices"
+    dreher_slices = "slices", dreher_drift = "drift"
   )
   out <- list()
   for (x in given) {
@@ -101,12 +101,12 @@ sort_results <- function(study, given) {
         paste0(
           "A ranking, its stability or agreement, a noise floor, twins, a reduction, ",
           "a chosen set, a comparison, a confirmation, effects, contributions, ",
-          "interactions, slices."
+          "interactions, slices, drift."
         )
       )
     }
     tables <- c(
-      "ranking", "comparison", "effects", "contributions", "interactions", "slices"
+      "ranking", "comparison", "effects", "contributions", "interactions", "slices", "drift"
     )
     other <- if (kind %in% tables) {
       detail(x, "fingerprint")
@@ -314,7 +314,11 @@ page_scores <- function(x) {
         format_value(x$skill, x$std_error), " [", format_value(x$skill_lower, x$std_error),
         ", ", format_value(x$skill_upper, x$std_error), "]"
       ),
-      Training = format_value(x$train_score, x$std_error)
+      `Best predictor alone` = ifelse(
+        is.na(x$alone), "", paste0(format_value(x$alone, x$std_error), " (", x$alone_predictor, ")")
+      ),
+      Training = format_value(x$train_score, x$std_error),
+      `Can its importances be interpreted?` = x$verdict
     ),
     list(
       `Holdout score` = x$score,
@@ -322,6 +326,19 @@ page_scores <- function(x) {
       Skill = x$skill,
       Training = x$train_score
     )
+  )
+}
+
+# The findings as a table.
+page_checks <- function(r) {
+  d <- r$checks
+  if (!nrow(d)) return("<p>No findings.</p>")
+  page_table(
+    list(
+      Severity = d$severity, Column = unname(labels_or_names(r$study, d$predictor)),
+      Finding = d$finding, Reason = d$detail, `What to do` = d$todo, `Used by` = d$used_by
+    ),
+    search = TRUE
   )
 }
 

@@ -3,7 +3,8 @@
 #' Writes the table behind a result as CSV, JSON or a spreadsheet, with what is needed to read it:
 #' metric, direction, level, seed, numbers of rows and repeats.
 #'
-#' @param x A [ranking], or a result of [score_models()], [check_data()], [stability()],
+#' @param x A [ranking], or a result of [score_models()], [check_data()], [find_drift()],
+#'   [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
 #'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()],
 #'   [compare_slices()], [similar_rows()], [prototype_rows()], [smallest_change()] or
@@ -79,7 +80,7 @@ no_formulas <- function(table) {
 result_classes <- paste0(
   "dreher_",
   c(
-    "ranking", "scores", "checks", "stability", "agreement", "floor", "twins",
+    "ranking", "scores", "checks", "drift", "stability", "agreement", "floor", "twins",
     "reduction", "set", "comparison", "confirmation", "effects", "contributions",
     "interactions", "slices", "similar", "change", "rule"
   )
