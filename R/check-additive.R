@@ -36,59 +36,65 @@ response_of <- function(column) {
 # part a row is left out in. -> list(fitted: predictions of rows left out; skill: share of the
 # variance these explain; shares: of the fitted variance, by column)
 fit_additive <- function(columns, y, part) {
-  most <- length(columns)
-  bends <- if (most <= 40) 3 else if (most <= 70) 2 else 1
-  blocks <- lapply(columns, bends_of, bends)
-  design <- do.call(cbind, blocks)
-  owner <- rep(names(columns), vapply(blocks, ncol, 1L))
-  centre <- colMeans(design)
-  design <- design - rep(centre, each = nrow(design))
-  spread <- sqrt(colMeans(design^2))
-  keep <- spread > 1e-9
-  design <- design[, keep, drop = FALSE] / rep(spread[keep], each = nrow(design))
-  owner <- owner[keep]
-  if (!ncol(design) || !(sum(y^2) > 0)) {
+  design <- additive_design(columns)
+  if (!ncol(design$x) || !(sum(y^2) > 0)) {
     return(list(fitted = y * 0, skill = 0, shares = stats::setNames(numeric(), character())))
   }
-  whole <- list(a = crossprod(design), b = crossprod(design, y))
-  at_diagonal <- cbind(seq_len(ncol(design)), seq_len(ncol(design)))
-  solve_for <- function(a, b) {
-    a[at_diagonal] <- a[at_diagonal] + 1
-    root <- chol(a)
-    backsolve(root, backsolve(root, b, transpose = TRUE))
-  }
+  parts <- lapply(unique(part), function(k) {
+    rows <- which(part == k)
+    left <- design$x[rows, , drop = FALSE]
+    list(rows = rows, a = crossprod(left), b = crossprod(left, y[rows, , drop = FALSE]))
+  })
+  a <- Reduce(`+`, lapply(parts, `[[`, "a"))
+  b <- Reduce(`+`, lapply(parts, `[[`, "b"))
   fitted <- y * 0
-  for (k in unique(part)) {
-    out <- part == k
-    left <- design[out, , drop = FALSE]
-    beta <- solve_for(
-      whole$a - crossprod(left), whole$b - crossprod(left, y[out, , drop = FALSE])
-    )
-    fitted[out, ] <- left %*% beta
+  for (p in parts) {
+    fitted[p$rows, ] <- design$x[p$rows, , drop = FALSE] %*% ridge(a - p$a, b - p$b)
   }
-  beta <- solve_for(whole$a, whole$b)
-  own <- design %*% beta
-  along <- vapply(
-    unique(owner),
-    function(p) {
-      mine <- owner == p
-      sum(crossprod(design[, mine, drop = FALSE] %*% beta[mine, , drop = FALSE], own)[
-        cbind(seq_len(ncol(own)), seq_len(ncol(own)))
-      ])
-    },
-    0
-  )
   list(
-    fitted = fitted,
-    skill = 1 - sum((y - fitted)^2) / sum(y^2),
-    shares = along / max(sum(own^2), 1e-300)
+    fitted = fitted, skill = 1 - sum((y - fitted)^2) / sum(y^2),
+    shares = shares_of_fit(design, ridge(a, b))
   )
+}
+
+# Bends of all columns, centred and scaled, and whose each is.
+additive_design <- function(columns) {
+  bends <- if (length(columns) <= 40) 3 else if (length(columns) <= 70) 2 else 1
+  blocks <- lapply(columns, bends_of, bends)
+  x <- do.call(cbind, blocks)
+  x <- x - rep(colMeans(x), each = nrow(x))
+  spread <- sqrt(colMeans(x^2))
+  keep <- spread > 1e-9
+  list(
+    x = x[, keep, drop = FALSE] / rep(spread[keep], each = nrow(x)),
+    owner = rep(names(columns), vapply(blocks, ncol, 1L))[keep]
+  )
+}
+
+# Coefficients with a penalty of one row each.
+ridge <- function(a, b) {
+  at <- cbind(seq_len(ncol(a)), seq_len(ncol(a)))
+  a[at] <- a[at] + 1
+  root <- chol(a)
+  backsolve(root, backsolve(root, b, transpose = TRUE))
+}
+
+# Each column's covariance with the fitted values, as a share of their variance.
+shares_of_fit <- function(design, beta) {
+  whole <- design$x %*% beta
+  along <- vapply(unique(design$owner), function(p) {
+    mine <- design$owner == p
+    sum((design$x[, mine, drop = FALSE] %*% beta[mine, , drop = FALSE]) * whole)
+  }, 0)
+  along / max(sum(whole^2), 1e-300)
 }
 
 # Parts that rows are left out in; blocks stay whole.
 parts_of <- function(n, folds = 5, seed = 1, block = NULL) {
   units <- if (is.null(block)) n else max(block)
-  part <- with_stream(seed, c("parts", units), sample(rep_len(seq_len(min(folds, units)), units)))
+  part <- with_stream(
+    seed, c("parts", units), sample(rep_len(seq_len(min(folds, units)), units))
+  )
   if (is.null(block)) part else part[block]
 }
 

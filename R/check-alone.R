@@ -37,13 +37,17 @@ fit_alone <- function(st, p, train, rows, bins = 20) {
 best_alone <- function(st, predictors, seed) {
   predictors <- intersect(predictors, names(st$train))
   if (is.null(st$train) || nrow(st$train) < 20 || !length(predictors)) return(NULL)
-  table <- check_table(derive_study(st, data = st$train, train = NULL), predictors, seed, 2000L)
+  table <- check_table(
+    derive_study(st, data = st$train, train = NULL), predictors, seed, 2000L
+  )
   usable <- columns_that(table, has_several)
   if (!length(usable)) return(NULL)
   y <- response_of(table$y)
   part <- parts_of(nrow(y), seed = seed)
   skill <- vapply(
-    table$columns[usable], function(column) fit_additive(list(x = column), y, part)$skill, 0
+    table$columns[usable],
+    function(column) fit_additive(list(x = column), y, part)$skill,
+    0
   )
   usable[which.max(skill)]
 }

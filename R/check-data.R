@@ -18,7 +18,7 @@
 #' @section Findings: \describe{
 #'   \item{`leak`}{severe: the dictionary's `known` says `after`; the target is arithmetic of the
 #'   column; they have just the same order (50 distinct values or more); given the column the
-#'   target's error is below 1 % of its spread; the classes are its levels under other names, or
+#'   target's error is at most 1.2 % of its spread, or what its rounding leaves; the classes are its levels under other names, or
 #'   stretches of it with 10 rows or more within a tenth of its standard deviation of each border
 #'   and none on the wrong side; it is missing in just the rows of some classes. Doubt:
 #'   each level stands with one value of the target only; it looks like a consequence of the
@@ -55,6 +55,7 @@
 #'   missing values, single values and repeated rows are counted in all. Of simulated data sets
 #'   without a fault at most 5 % have a doubt, and 2 % a severe finding (`bench/checks.R`). Formulas
 #'   of pairs are looked for among up to 150 numeric columns.
+#' @seealso [find_drift()], [find_twins()], [compare_slices()]: what to do about some of them.
 #' @references Berkson, J. (1946). \doi{10.2307/3002000}. Gasser, T., Sroka, L. and
 #'   Jennen-Steinmetz, C. (1986). Residual variance and residual pattern in nonlinear regression.
 #'   \doi{10.1093/biomet/73.3.625}. Holm, S. (1979). \doi{10.2307/4615733}. Pearl, J. (2009).
@@ -93,9 +94,9 @@ new_checks <- function(table, details) new_table(table, "checks", details)
 # In the order in which they are told.
 check_findings <- c(
   "training rows", "leak", "identifier", "left out", "missing tells target", "rare class",
-  "numbers as text", "joint drift", "drift", "copy", "derived", "determined", "twin", "stand-in",
-  "groups differ", "constant", "nearly constant", "many levels", "rare levels", "missing",
-  "repeated rows", "outliers"
+  "numbers as text", "joint drift", "drift", "copy", "derived", "determined", "twin",
+  "stand-in", "groups differ", "constant", "nearly constant", "many levels",
+  "rare levels", "missing", "repeated rows", "outliers"
 )
 
 validate_checks <- function(x) {
@@ -179,19 +180,24 @@ check_drift <- function(table, st, seed) {
   one <- lapply(moved, function(i) {
     d <- compared[i, ]
     finding(
-      d$predictor, "drift", if (d$distance - d$expected >= 0.1) "doubt" else "note", d$distance,
+      d$predictor,
+      "drift",
+      if (d$distance - d$expected >= 0.1) "doubt" else "note",
+      d$distance,
       "distance, 0 to 1",
       paste0(
-        "Training and holdout rows differ in it by ", format(round(d$distance, 2), nsmall = 2),
-        ": ",
+        "Training and holdout rows differ in it by ",
+        format(round(d$distance, 2), nsmall = 2), ": ",
         if (is.na(d$level)) {
           paste0("median ", signif(d$first, 4), " and ", signif(d$second, 4))
         } else {
           paste0(say_share(d$first), " and ", say_share(d$second), " ", d$level)
-        }, "."
+        },
+        "."
       ),
-      "See find_drift(): what it does to the ranking.",
-      lower = d$lower, upper = d$upper
+      "Look at what the difference does to the ranking, or train on rows like these.",
+      lower = d$lower,
+      upper = d$upper
     )
   })
   bind_findings(c(one, list(joint_drift(table, st, seed))))
@@ -208,7 +214,7 @@ joint_drift <- function(table, st, seed) {
       format(round(auc$auc, 2), nsmall = 2), ", mostly by ",
       name_few(utils::head(leading_shares(found$shares), 3)), "."
     ),
-    "See find_drift(): what it does to the ranking.",
+    "Look at what the difference does to the ranking, or train on rows like these.",
     lower = auc$lower, upper = auc$upper
   )
 }
@@ -217,7 +223,9 @@ joint_drift <- function(table, st, seed) {
 
 # Severe findings about the predictors of the models: those that are flagged wherever the predictor
 # appears.
-find_severe <- function(st) {
+find_severe <- function(st) kept(st, "severe", find_severe_now(st))
+
+find_severe_now <- function(st) {
   table <- check_table(st, st$predictors)
   quiet <- function(code) tryCatch(code, error = function(e) {
     pass_interrupt(e)

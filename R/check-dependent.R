@@ -34,13 +34,13 @@ check_twins <- function(table, found, least = 0.95) {
         "It goes with ", quoted(numbers[with]), ": rank correlation ",
         format(round(r[j, with], 3)), "."
       ),
-      "See find_twins(): the two share their importance, and one may be enough."
+      "The two share their importance, and one may be enough."
     )
   }))
 }
 
-# Spearman's correlation of all pairs, a gap standing at the middle; only a pair with gaps that could
-# be a twin is ranked again on the rows both have. columns: checked columns.
+# Spearman's correlation of all pairs, a gap standing at the middle; only a pair with gaps that
+# could be a twin is ranked again on the rows both have. columns: checked columns.
 rank_correlations <- function(columns) {
   places <- vapply(columns, `[[`, double(length(columns[[1]]$x)), "place")
   gaps <- vapply(columns, function(column) anyNA(column$x), NA)
@@ -60,7 +60,11 @@ rank_correlations <- function(columns) {
 # On the rows where both are known; 0 where these are fewer than 10.
 rank_correlation_of <- function(a, b) {
   both <- !is.na(a$x) & !is.na(b$x)
-  r <- if (sum(both) >= 10) suppressWarnings(stats::cor(rank(a$x[both]), rank(b$x[both]))) else 0
+  r <- if (sum(both) >= 10) {
+    suppressWarnings(stats::cor(rank(a$x[both]), rank(b$x[both])))
+  } else {
+    0
+  }
   if (is.na(r)) 0 else r
 }
 
@@ -72,14 +76,9 @@ most_levels <- 500L
 discrete_columns <- function(table) {
   Filter(Negate(is.null), lapply(table$columns, function(column) {
     if (column$time) return(NULL)
-    x <- column$x
-    if (column$number) {
-      values <- unique(x[!is.na(x)])
-      if (length(values) > 50) return(NULL)
-      x <- match(x, values)
-    }
-    k <- length(unique(x[!is.na(x)]))
-    if (k < 2 || k > most_levels) NULL else x
+    k <- column$distinct
+    if (k < 2 || k > if (column$number) 50 else most_levels) return(NULL)
+    if (column$number) match(column$x, unique(column$x[!is.na(column$x)])) else column$x
   }))
 }
 

@@ -21,13 +21,17 @@ compare_columns <- function(table, st, times, level, seed, only = Inf) {
   rows <- lapply(seq_along(columns), function(i) {
     p <- names(columns)[i]
     own <- limits[[p]]
-    if (is.null(own) && (is.infinite(only) || p_adjusted[i] %in% NA || p_adjusted[i] < only)) {
+    if (is.null(own) &&
+        (is.infinite(only) || p_adjusted[i] %in% NA || p_adjusted[i] < only)) {
       own <- drawn(p)
     }
     if (is.null(own)) own <- no_limits
     data.frame(
-      predictor = p, distance = binned[[p]]$distance, own[c("lower", "upper", "expected")],
-      p_value = p_value[[i]], p_adjusted = p_adjusted[[i]],
+      predictor = p,
+      distance = binned[[p]]$distance,
+      own[c("lower", "upper", "expected")],
+      p_value = p_value[[i]],
+      p_adjusted = p_adjusted[[i]],
       typical_values(columns[[i]], table$set, binned[[p]])
     )
   })
@@ -49,7 +53,9 @@ blocks_of_table <- function(table, st) {
 bin_column <- function(column) {
   x <- column$x
   bins <- if (column$number || column$ordered) {
-    cuts <- unique(stats::quantile(x, seq_len(49) / 50, na.rm = TRUE, names = FALSE, type = 1))
+    cuts <- unique(stats::quantile(
+      x, seq_len(49) / 50, na.rm = TRUE, names = FALSE, type = 1
+    ))
     findInterval(x, cuts, left.open = TRUE) + 1L
   } else {
     size <- tabulate(x)
@@ -75,9 +81,20 @@ bin_both <- function(column, set) {
   n <- colSums(counts)
   share <- counts / rep(pmax(n, 1), each = k)
   empty <- any(n == 0) || k < 2
-  distance <- if (any(n == 0)) NA_real_ else if (k < 2) 0 else distance_of(share, of_numbers)
+  distance <- if (any(n == 0)) {
+    NA_real_
+  } else if (k < 2) {
+    0
+  } else {
+    distance_of(share, of_numbers)
+  }
   list(
-    bin = bin, share = share, n = n, of_numbers = of_numbers, distance = distance, empty = empty,
+    bin = bin,
+    share = share,
+    n = n,
+    of_numbers = of_numbers,
+    distance = distance,
+    empty = empty,
     p_value = if (empty) {
       NA_real_
     } else if (of_numbers) {
@@ -203,7 +220,9 @@ tell_apart <- function(table, st, level, seed) {
   y <- matrix((set == 2) - mean(set == 2))
   block <- blocks_of_table(table, st)
   if (!is.null(block)) block <- match(block[few], unique(block[few]))
-  fit <- fit_additive(with_products(columns), y, parts_of(length(few), seed = seed, block = block))
+  fit <- fit_additive(
+    with_products(columns), y, parts_of(length(few), seed = seed, block = block)
+  )
   ranked <- auc_parts(set == 2, fit$fitted[, 1])
   error <- influence_error(ranked$u, block)
   limits <- t_limits(ranked$auc, error$std_error, error$df, level)
@@ -211,8 +230,11 @@ tell_apart <- function(table, st, level, seed) {
   shares <- tapply(pmax(fit$shares, 0), owner, sum)
   list(
     auc = data.frame(
-      auc = ranked$auc, lower = max(limits$lower, 0), upper = min(limits$upper, 1),
-      n = length(few), std_error = error$std_error
+      auc = ranked$auc,
+      lower = max(limits$lower, 0),
+      upper = min(limits$upper, 1),
+      n = length(few),
+      std_error = error$std_error
     ),
     shares = c(shares / max(sum(shares), 1e-300))
   )

@@ -14,7 +14,7 @@ most_paired <- 150L
 # The numbers in which formulas are looked for: those with several values that are not times.
 formula_columns <- function(table) {
   columns_that(table, function(column) {
-    column$number && !column$time && length(unique(column$x[!is.na(column$x)])) > 2
+    column$number && !column$time && column$distinct > 2
   })
 }
 
@@ -24,7 +24,9 @@ find_formulas <- function(columns) {
   if (length(values) < 2) return(list())
   copies <- find_unit_changes(values)
   left <- setdiff(names(values), vapply(copies, `[[`, "", "lhs"))
-  pairs <- if (length(left) >= 3 && length(left) <= most_paired) find_pair_formulas(values[left])
+  pairs <- if (length(left) >= 3 && length(left) <= most_paired) {
+    find_pair_formulas(values[left])
+  }
   found <- c(pairs, find_sums(values[left]))
   relation <- vapply(found, relation_of, "")
   lhs <- vapply(found, `[[`, "", "lhs")
@@ -76,7 +78,9 @@ find_unit_changes <- function(values) {
   at <- complete_rows(values)
   some <- if (length(at) >= 20) at else seq_along(values[[1]])
   m <- do.call(cbind, lapply(values, `[`, some))
-  r <- suppressWarnings(stats::cor(m, use = if (length(at) >= 20) "everything" else "pairwise"))
+  r <- suppressWarnings(stats::cor(
+    m, use = if (length(at) >= 20) "everything" else "pairwise"
+  ))
   near <- which(r^2 > 1 - 1e-3 & upper.tri(r), arr.ind = TRUE)
   out <- list()
   done <- character()
@@ -109,7 +113,9 @@ with_constants <- function(expression, a, b, terms) {
     paste0("-", if (terms > 1) paste0("(", expression, ")") else expression)
   } else {
     sums <- grepl("` [+-] `", expression)
-    paste0(plain_number_text(b), " x ", if (sums) paste0("(", expression, ")") else expression)
+    paste0(
+      plain_number_text(b), " x ", if (sums) paste0("(", expression, ")") else expression
+    )
   }
   if (free) return(times)
   if (startsWith(times, "-")) {
@@ -276,15 +282,19 @@ sum_text <- function(beta, terms) {
   constant <- beta[[1]]
   factor <- beta[-1]
   size <- ifelse(
-    abs(abs(factor) - 1) < 1e-3, "",
+    abs(abs(factor) - 1) < 1e-3,
+    "",
     paste0(vapply(abs(factor), plain_number_text, ""), " x ")
   )
   parts <- paste0(ifelse(factor < 0, " - ", " + "), size, quoted(terms))
   if (abs(constant) > 1e-4 * max(abs(factor))) {
     parts <- c(
-      parts,
-      paste0(if (constant < 0) " - " else " + ", plain_number_text(abs(constant)))
+      parts, paste0(if (constant < 0) " - " else " + ", plain_number_text(abs(constant)))
     )
   }
-  sub("^ [+] ", "", sub("^ - ", "-", paste(parts[order(startsWith(parts, " - "))], collapse = "")))
+  sub(
+    "^ [+] ",
+    "",
+    sub("^ - ", "-", paste(parts[order(startsWith(parts, " - "))], collapse = ""))
+  )
 }

@@ -1,7 +1,9 @@
 # Checks of rows: rows that stand more than once, within a table and in both.
 
 check_repeated_rows <- function(table, st) {
-  columns <- intersect(names(st$data), if (is.null(st$train)) names(st$data) else names(st$train))
+  columns <- intersect(
+    names(st$data), if (is.null(st$train)) names(st$data) else names(st$train)
+  )
   tables <- list(data = st$data[columns])
   if (!is.null(st$train)) tables$train <- st$train[columns]
   codes <- row_codes(tables)

@@ -29,30 +29,45 @@ score_alone <- function(st, level, seed) {
 
 # Can the importances be interpreted? A sentence per model.
 verdicts <- function(st, scores) {
-  flags <- flags_of(st)$predictors
-  vapply(seq_len(nrow(scores)), function(i) {
-    s <- scores[i, ]
-    own <- flags[st$models[[s$model]]$inputs$predictors]
-    leaks <- names(own)[grepl("possible leak", own)]
-    ids <- names(own)[grepl("identifier", own)]
-    if (s$flag == "training rows") {
-      return("Cannot be told: these are training rows. Give rows it was not trained on.")
-    }
-    if (s$flag == "no skill") return("No: it is not shown to beat a constant.")
-    if (length(leaks)) {
-      return(paste0("No: it uses ", list_words(quoted(leaks)), ", a possible leak."))
-    }
-    if (isTRUE(s$gain_lower <= 0) && length(own) > 1) {
-      return(paste0(
-        "With care: it beats a constant, but is not shown to beat ", quoted(s$alone_predictor),
-        " alone."
-      ))
-    }
-    if (length(ids)) {
-      return(paste0("With care: it uses ", list_words(quoted(ids)), ", an identifier."))
-    }
-    "Yes: it is shown to beat a constant and its best predictor alone."
-  }, "")
+  severe <- find_severe(st)
+  vapply(
+    seq_len(nrow(scores)),
+    function(i) {
+      s <- scores[i, ]
+      own <- st$models[[s$model]]$inputs$predictors
+      leaks <- intersect(own, severe$predictor[severe$finding == "leak"])
+      ids <- intersect(own, severe$predictor[severe$finding == "identifier"])
+      if (s$flag == "training rows") {
+        return(
+          "Cannot be told: these are training rows. Give rows it was not trained on."
+        )
+      }
+      if (s$flag == "no skill") return("No: it is not shown to beat a constant.")
+      if (length(leaks)) {
+        return(paste0(
+          "No: it uses ", list_words(quoted(leaks)),
+          if (length(leaks) == 1) ", a possible leak." else ", possible leaks."
+        ))
+      }
+      if (isTRUE(s$gain_lower <= 0) && length(own) > 1) {
+        return(paste0(
+          "With care: it beats a constant, but is not shown to beat ",
+          quoted(s$alone_predictor), " alone."
+        ))
+      }
+      if (length(ids)) {
+        return(paste0(
+          "With care: it uses ", list_words(quoted(ids)),
+          if (length(ids) == 1) ", an identifier." else ", identifiers."
+        ))
+      }
+      if (length(own) == 1 || is.na(s$gain)) {
+        return("Yes: it is shown to beat a constant.")
+      }
+      "Yes: it is shown to beat a constant and its best predictor alone."
+    },
+    ""
+  )
 }
 
 parts_of_scores <- function(st, scores, said, level, seed) {
@@ -126,7 +141,9 @@ score_gaps <- function(st, scores, level, seed) {
     p <- predict_model(st, st$models[[s$model]], st$train, "train")
     own <- loss_with_error(st$metric, info, p, NULL, seed)
     gap <- if (s$better == "lower") s$score - s$train_score else s$train_score - s$score
-    limits <- t_limits(gap, sqrt(s$std_error^2 + own$std_error^2), min(s$n - 1, own$df), level)
+    limits <- t_limits(
+      gap, sqrt(s$std_error^2 + own$std_error^2), min(s$n - 1, own$df), level
+    )
     data.frame(
       model = s$model, holdout = s$score, train = s$train_score, gap = gap,
       lower = limits$lower, upper = limits$upper
@@ -203,15 +220,22 @@ slopes_of <- function(st, m, p, info, level) {
     z <- stats::qnorm((1 + level) / 2)
     slope <- found[2, 1]
     data.frame(
-      class = class, slope = slope, lower = slope - z * found[2, 2],
+      class = class,
+      slope = slope,
+      lower = slope - z * found[2, 2],
       upper = slope + z * found[2, 2]
     )
   }
-  if (st$task == "regression") return(one(p[, 1], info$truth, stats::gaussian(), NA_character_))
-  do.call(rbind, lapply(classes_looked_at(st), function(k) {
-    x <- stats::qlogis(pmin(pmax(p[, k], 1e-6), 1 - 1e-6))
-    one(x, as.double(info$truth == k), stats::binomial(), st$classes[k])
-  }))
+  if (st$task == "regression") {
+    return(one(p[, 1], info$truth, stats::gaussian(), NA_character_))
+  }
+  do.call(
+    rbind,
+    lapply(classes_looked_at(st), function(k) {
+      x <- stats::qlogis(pmin(pmax(p[, k], 1e-6), 1 - 1e-6))
+      one(x, as.double(info$truth == k), stats::binomial(), st$classes[k])
+    })
+  )
 }
 
 residuals_of <- function(st, m, p, info, level) {
@@ -251,7 +275,9 @@ scores_by_trees <- function(st, m, p, info, level, most = 12) {
     own <- loss_with_error(st$metric, info, q, NULL, 1)
     score <- as_score(st$metric, own$loss)
     limits <- t_limits(score, own$std_error, own$df, level)
-    data.frame(trees = k * per_round, score = score, lower = limits$lower, upper = limits$upper)
+    data.frame(
+      trees = k * per_round, score = score, lower = limits$lower, upper = limits$upper
+    )
   })
   do.call(rbind, out)
 }
@@ -266,7 +292,9 @@ some_trees <- function(forest, which) {
   part <- forest
   part$root <- forest$root[which] - from
   part$weight <- forest$weight[which]
-  for (name in c("left", "right", "owner")) part[[name]] <- as.integer(shifted(forest[[name]]))
+  for (name in c("left", "right", "owner")) {
+    part[[name]] <- as.integer(shifted(forest[[name]]))
+  }
   part$missing <- as.integer(ifelse(
     forest$missing[nodes] < 0, forest$missing[nodes], forest$missing[nodes] - from
   ))

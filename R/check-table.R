@@ -5,7 +5,7 @@
 # table   columns: list of checked columns, by name; y: the target as a checked column; set: 1 for
 #         training rows, 2 for holdout rows; n: rows in all, by set; sampled: are these fewer?
 # checked column   number: is it a number (or an ordered factor, a time)?; time; text; ordered;
-#         x: the values, or the numbers of the levels; levels; place: of what has an order, the
+#         x: the values, or the numbers of the levels; distinct: how many of them; levels; place: of what has an order, the
 #         rank of each value as a share of those known
 
 most_checked_rows <- 4000L
@@ -43,7 +43,8 @@ checked_column <- function(parts) {
     x <- unlist(lapply(parts, function(v) as.double(unclass(v))))
     x[!is.finite(x)] <- NA
     return(list(
-      number = TRUE, time = time, text = FALSE, ordered = FALSE, x = x, place = place_of(x)
+      number = TRUE, time = time, text = FALSE, ordered = FALSE, x = x,
+      distinct = count_distinct(x), place = place_of(x)
     ))
   }
   levels <- if (ordered) levels(first) else unique(unlist(lapply(parts, level_names)))
@@ -53,9 +54,11 @@ checked_column <- function(parts) {
   }))
   list(
     number = FALSE, time = FALSE, text = is.character(first), ordered = ordered, x = codes,
-    levels = levels, place = if (ordered) place_of(codes)
+    levels = levels, distinct = count_distinct(codes), place = if (ordered) place_of(codes)
   )
 }
+
+count_distinct <- function(x) length(unique(x)) - anyNA(x)
 
 place_of <- function(x) rank(x, na.last = "keep") / (sum(!is.na(x)) + 1)
 
@@ -70,10 +73,7 @@ columns_that <- function(table, holds) {
   names(table$columns)[vapply(table$columns, holds, NA)]
 }
 
-has_several <- function(column) {
-  x <- column$x
-  any(x != x[which(!is.na(x))[1]], na.rm = TRUE)
-}
+has_several <- function(column) column$distinct > 1
 
 # The finest decimal step that the values are multiples of, from 1 down to 1e-6; 0 where they are
 # multiples of none.
@@ -82,7 +82,9 @@ decimal_step <- function(x) {
   if (length(x) > 500) x <- x[round(seq(1, length(x), length.out = 500))]
   for (digits in 0:6) {
     scaled <- x * 10^digits
-    if (all(abs(scaled - round(scaled)) <= 1e-7 * pmax(1, abs(scaled)) & abs(scaled) < 1e12)) {
+    if (all(
+        abs(scaled - round(scaled)) <= 1e-7 * pmax(1, abs(scaled)) & abs(scaled) < 1e12
+      )) {
       return(10^-digits)
     }
   }

@@ -100,7 +100,7 @@ stand_ins <- function(table, st, p, others, seed) {
       "It is sensitive, and other columns tell ", say_share(fit$skill), " of it, mostly ",
       name_few(by), ": leaving it out does not take it out."
     ),
-    "Compare the models' scores and predictions between its groups: compare_slices().",
+    "Compare the models' scores and predictions between its groups.",
     lower = 100 * limits$lower, upper = 100 * limits$upper
   )
 }
@@ -152,6 +152,6 @@ groups_differ <- function(table, st, p, tests) {
       "It is sensitive: ", what, shown(centre[[top]]), " for ", names(centre)[top], " and ",
       shown(centre[[low]]), " for ", names(centre)[low], "."
     ),
-    "A model that is right repeats this; see compare_slices()."
+    "A model that is right repeats this: compare its scores between the groups."
   )
 }

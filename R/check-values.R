@@ -93,17 +93,33 @@ check_constant <- function(table, st) {
     if (!has_several(column)) {
       if (varies(st$data[[p]], if (table$n[["train"]]) st$train[[p]])) return(NULL)
       return(finding(
-        p, "constant", "note", 1, "value", "It has a single value.",
+        p,
+        "constant",
+        "note",
+        1,
+        "value",
+        "It has a single value.",
         "Leave it out: it can tell nothing."
       ))
     }
+    if (column$distinct > 10) return(NULL)
     known <- column$x[!is.na(column$x)]
     n <- length(known)
-    count <- if (column$number) max(tabulate(match(known, unique(known)))) else max(tabulate(known))
+    count <- if (column$number) {
+      max(tabulate(match(known, unique(known))))
+    } else {
+      max(tabulate(known))
+    }
     if (n - count >= 10 || n < 200) return(NULL)
     finding(
-      p, "nearly constant", "note", n - count, "rows with another value",
-      paste0("All but ", n - count, " of ", format_whole(n), " rows have the same value."),
+      p,
+      "nearly constant",
+      "note",
+      n - count,
+      "rows with another value",
+      paste0(
+        "All but ", n - count, " of ", format_whole(n), " rows have the same value."
+      ),
       "What is said of it rests on these few rows."
     )
   }))
@@ -190,14 +206,21 @@ check_identifiers <- function(table, st) {
     kind <- identifier_kind(column, p, table)
     if (is.null(kind)) return(NULL)
     known <- column$x[!is.na(column$x)]
-    distinct <- length(unique(known))
+    distinct <- column$distinct
     finding(
-      p, "identifier", kind$severity, 100 * distinct / length(known), "% distinct",
+      p,
+      "identifier",
+      kind$severity,
+      100 * distinct / length(known),
+      "% distinct",
       paste0(
-        "It has ", format_whole(distinct), " distinct values in ", format_whole(length(known)),
-        " rows ", kind$why, "."
+        "It has ", format_whole(distinct), " distinct values in ",
+        format_whole(length(known)), " rows ", kind$why, "."
       ),
-      "Leave it out, unless it has a meaning: what it tells of one row it tells of no other."
+      paste0(
+        "Leave it out, unless it has a meaning: what it tells of one row it tells of ",
+        "no other."
+      )
     )
   }))
 }
@@ -207,7 +230,7 @@ identifier_kind <- function(column, p, table) {
   n <- length(known)
   if (column$time || column$ordered || n < 20) return(NULL)
   x <- column$x[known]
-  if (length(unique(x)) < 0.98 * n) return(NULL)
+  if (column$distinct < 0.98 * n) return(NULL)
   if (!column$number) {
     return(list(severity = "severe", why = "of text: next to none can be met again"))
   }
@@ -216,7 +239,10 @@ identifier_kind <- function(column, p, table) {
   even <- spread_evenly(x)
   called <- called_identifier(p)
   if (running && (even || called)) {
-    return(list(severity = if (called) "severe" else "doubt", why = "and runs with the order of the rows"))
+    return(list(
+      severity = if (called) "severe" else "doubt",
+      why = "and runs with the order of the rows"
+    ))
   }
   if (!(called || even) || related_to_target(column, table)) return(NULL)
   list(

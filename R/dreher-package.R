@@ -4,10 +4,12 @@
 #' | stage | function | what it does |
 #' |---|---|---|
 #' | set up | [study()] | joins models, rows, target and metric |
-#' | | [read_rows()], [read_dictionary()], [read_model()] | read files |
+#' | | [read_rows()], [read_dictionary()], [read_model()] | read files and databases |
+#' | | [draft_dictionary()] | a starter for the dictionary |
 #' | | [demo_kiln()], [demo_loans()] | made-up data |
-#' | check | [check_data()] | leaks, identifiers and other findings in the columns |
-#' | | [score_models()] | scores beside the constant prediction |
+#' | check | [check_data()] | leaks, identifiers and other findings in rows and columns |
+#' | | [score_models()] | scores beside a constant and one predictor; a verdict |
+#' | | [find_drift()] | do two sets of rows differ, and what does it do? |
 #' | rank | [rank_predictors()] | several methods at once, also over resamples |
 #' | | [rank_permutation()], [rank_shapley()], [rank_impurity()] | the three main importances |
 #' | | [rank_refit()] | leave-one-covariate-out, univariable |
@@ -26,7 +28,7 @@
 #' | | [compare_slices()] | scores and contributions in parts of the rows |
 #' | | [similar_rows()], [prototype_rows()] | rows like a row, rows that stand for many |
 #' | | [smallest_change()], [local_rule()] | what would change a prediction; a rule around it |
-#' | show | [plot()][plot.dreher_ranking()], [plot_ranks()] | a figure of every result |
+#' | show | [plot()][plot.dreher_ranking()], [plot_ranks()], [plot_distribution()] | figures |
 #' | | [write_results()], [write_report()], [theme_dreher()] | files, the report, the look |
 #' | extend | [readers], [flat_forest()], [new_inputs()] | model classes of your own |
 #'

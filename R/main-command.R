@@ -1,5 +1,6 @@
 # The command `dreher`: words in, an exit status out. 0 success, 1 failure or severe findings, 2
-# wrong usage, 130 stopped. Results go to standard output or files, everything else to standard error.
+# wrong usage, 130 stopped. Results go to standard output or files, everything else to standard
+# error.
 
 main_command <- function(words) {
   # What a model prints while it predicts is none of our results.
@@ -57,9 +58,9 @@ dreher --version       the version
 Models are R objects saved with saveRDS(), one model or a named list, or model
 files that xgboost (JSON, UBJSON) and lightgbm (text) write from any language.
 Read only .rds files from people you trust: such a file can hold code.
-Exit status: 0 success, 1 failure, or severe findings of check, 2 wrong usage (options, values and files that
-can be told to be wrong before the work), 130 stopped by Ctrl-C, 143 ended by a
-signal (SIGTERM)."
+Exit status: 0 success, 1 failure, or severe findings of check, 2 wrong usage
+(options, values and files that can be told to be wrong before the work), 130
+stopped by Ctrl-C, 143 ended by a signal (SIGTERM)."
 
 run_words <- function(words) {
   if (!length(words)) {

@@ -59,20 +59,34 @@ command_demo <- function(given) {
   cf <- confirm_set(set, kiln$untouched)
   tell("Asking how the chosen predictors act ...")
   acts <- demo_effects(st, set)
-  for (x in c(list(scores, checks, drift, rk, nf, agreed, sb, rd, twins, set, sets, cf), acts)) {
+  for (x in c(
+      list(scores, checks, drift, rk, nf, agreed, sb, rd, twins, set, sets, cf), acts
+    )) {
     put_out(c(format_any(x), ""))
   }
 
-  write_demo_tables(
-    out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf
-  )
+  write_demo_tables(out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf)
   deliver_effects(acts, out)
   write_predictor_set(set, file.path(out, "set.json"))
   draw_demo(out, rk, nf, agreed, sb, rd, set, twins, scores, checks, drift, sets, cf)
   write_report(
-    st, drift, rk, nf, agreed, sb, twins, rd, set, sets, cf, acts$effects, acts$interactions,
-    acts$contributions, acts$slices,
-    file = file.path(out, "report.html"), title = "What makes a tile strong"
+    st,
+    drift,
+    rk,
+    nf,
+    agreed,
+    sb,
+    twins,
+    rd,
+    set,
+    sets,
+    cf,
+    acts$effects,
+    acts$interactions,
+    acts$contributions,
+    acts$slices,
+    file = file.path(out, "report.html"),
+    title = "What makes a tile strong"
   )
   seconds <- round(as.double(difftime(Sys.time(), began, units = "secs")))
   tell("Done in ", seconds, " s. In ", out, ":\n", demo_files)
@@ -114,16 +128,18 @@ demo_files <- paste0(
   "  report    report.html"
 )
 
-write_demo_tables <- function(out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf) {
+write_demo_tables <- function(
+    out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf) {
   files <- list(
-    scores.csv = scores, checks.csv = checks, drift.csv = drift, ranking.csv = rk, ranking.json = rk,
-    floor.csv = nf, agreement.csv = agreed, stability.csv = sb, reduction.csv = rd,
-    sets.csv = sets, confirmation.json = cf
+    scores.csv = scores, checks.csv = checks, drift.csv = drift, ranking.csv = rk,
+    ranking.json = rk, floor.csv = nf, agreement.csv = agreed, stability.csv = sb,
+    reduction.csv = rd, sets.csv = sets, confirmation.json = cf
   )
   for (name in names(files)) write_results(files[[name]], file.path(out, name))
 }
 
-draw_demo <- function(out, rk, nf, agreed, sb, rd, set, twins, scores, sets, cf) {
+draw_demo <- function(
+    out, rk, nf, agreed, sb, rd, set, twins, scores, checks, drift, sets, cf) {
   pictures <- list(
     ranking = ggplot2::autoplot(rk), methods = plot_ranks(rk),
     floor = ggplot2::autoplot(nf), agreement = ggplot2::autoplot(agreed),

@@ -61,8 +61,8 @@ check_way <- function(way, y, target, name) {
   if (length(bad)) {
     stop_input(
       paste0(
-        "`target_transform` of model \"", name, "\" gives no number for the target \"", target,
-        "\" of row ", bad[1], "."
+        "`target_transform` of model \"", name, "\" gives no number for the target \"",
+        target, "\" of row ", bad[1], "."
       ),
       paste0("The target there is ", format(y[bad[1]]), ".")
     )
@@ -70,7 +70,8 @@ check_way <- function(way, y, target, name) {
   back <- suppressWarnings(call_user(way$inverse, there))
   if (!isTRUE(all.equal(as.double(back), as.double(y), tolerance = 1e-6))) {
     stop_input(paste0(
-      "`inverse` of `target_transform` of model \"", name, "\" does not undo its `forward`."
+      "`inverse` of `target_transform` of model \"", name,
+      "\" does not undo its `forward`."
     ))
   }
 }
@@ -83,7 +84,9 @@ new_transformed <- function(object, way) {
 # bring it back themselves.
 way_of_formula <- function(object) {
   if (!is.list(object) ||
-      inherits(object, c("lm", "dreher_own_predict", "dreher_model_file", "dreher_encoded"))) {
+      inherits(
+        object, c("lm", "dreher_own_predict", "dreher_model_file", "dreher_encoded")
+      )) {
     return(NULL)
   }
   formula <- Find(
@@ -111,7 +114,9 @@ model_inputs.dreher_transformed <- function(model, train = NULL, ...) {
 
 #' @export
 model_predictions.dreher_transformed <- function(model, data, ...) {
-  call_user(model$way$inverse, as.double(as.matrix(model_predictions(model$model, data, ...))))
+  call_user(
+    model$way$inverse, as.double(as.matrix(model_predictions(model$model, data, ...)))
+  )
 }
 
 #' @export
@@ -147,26 +152,32 @@ check_scale <- function(st, model, p) {
     }),
     scaled
   )
-  fit <- vapply(tried, function(t) {
-    if (any(!is.finite(t)) || stats::var(t) == 0) return(-Inf)
-    1 - mean((t - p)^2) / mean((t - mean(t))^2)
-  }, 0)
+  fit <- vapply(
+    tried,
+    function(t) {
+      if (any(!is.finite(t)) || stats::var(t) == 0) return(-Inf)
+      1 - mean((t - p)^2) / mean((t - mean(t))^2)
+    },
+    0
+  )
   best <- names(which.max(fit))
   if (fit[[best]] < 0.2) return(invisible())
   stop_model(
     paste0(
       "Model \"", model$name, "\" does not predict \"", st$target, "\" but ",
-      if (best == "scaled") "it scaled to mean 0 and standard deviation 1" else {
+      if (best == "scaled") {
+        "it scaled to mean 0 and standard deviation 1"
+      } else {
         paste0(best, "(", st$target, ")")
       },
-      ": it explains ", round(100 * fit[[best]]), " % of that, and misses the target itself by ",
-      "more than a constant does."
+      ": it explains ", round(100 * fit[[best]]),
+      " % of that, and misses the target itself by ", "more than a constant does."
     ),
     todo = paste0(
       "Say so: study(target_transform = ",
       if (best == "scaled") "list(forward = , inverse = )" else paste0("\"", best, "\""),
-      "); predictions are brought back. Or make the transformed target a column, and the ",
-      "study's target."
+      "); predictions are brought back. Or make the transformed target a column, and ",
+      "the ", "study's target."
     )
   )
 }

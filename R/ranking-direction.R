@@ -98,26 +98,25 @@ bin_contributions <- function(x, contribution, bins = 5) {
   } else {
     as.character(sort(unique(x[present])))
   }
-  used <- sort(unique(of[present]))
-  do.call(
-    rbind,
-    lapply(used, function(b) {
-      at <- present & of == b
-      q <- stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE)
-      data.frame(
-        bin = if (is.null(names)) {
-          paste0(
-            signif(min(as.double(x[at])), 4), " to ", signif(max(as.double(x[at])), 4)
-          )
-        } else {
-          names[b]
-        },
-        position = b,
-        median = q[2],
-        lower_quartile = q[1],
-        upper_quartile = q[3],
-        rows = sum(at)
-      )
-    })
+  rows <- split(which(present), of[present])
+  quartiles <- vapply(
+    rows, function(at) stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE),
+    c(0, 0, 0)
+  )
+  used <- as.integer(names(rows))
+  data.frame(
+    bin = if (is.null(names)) {
+      vapply(rows, function(at) {
+        paste(signif(range(as.double(x[at])), 4), collapse = " to ")
+      }, "")
+    } else {
+      names[used]
+    },
+    position = used,
+    median = quartiles[2, ],
+    lower_quartile = quartiles[1, ],
+    upper_quartile = quartiles[3, ],
+    rows = lengths(rows),
+    row.names = NULL
   )
 }

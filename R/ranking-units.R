@@ -116,6 +116,12 @@ with_trees <- function(st, models, what) {
         what, " needs trees; none of these models has any: ", quote_some(names(models)),
         "."
       ),
+      if (any(vapply(models, function(m) inherits(m$object, "dreher_transformed"), NA))) {
+        paste0(
+          "Trees of a transformed target say nothing of the target itself: make the ",
+          "transformed target a column, and the study's target."
+        )
+      },
       todo = "Rank them by permutation or Shapley importance."
     )
   }

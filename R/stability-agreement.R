@@ -20,7 +20,8 @@
 #'   `range`, the largest `share` any ranking gives it, and `why`, possible reasons; `summary()`
 #'   gives it.
 #' @details Reasons are read off what is known: pairs that go together (they share what one of
-#'   them would have alone), `many levels` and the flag `in-sample only` (impurity favours predictors
+#'   them would have alone), `many levels` and the flag `in-sample only` (impurity favours
+#'   predictors
 #'   with many values; `no effect on score`: moves predictions without improving the score), a
 #'   share of
 #'   the importance on training rows that is half as large again as on holdout rows, and a place

@@ -57,7 +57,9 @@ find_drift <- function(
     intersect(names(sets[[1]]$data), names(sets[[2]]$data)),
     c(study$target, study$weights, study$blocks)
   )
-  between <- derive_study(study, train = sets[[1]]$data, data = sets[[2]]$data, seen = FALSE)
+  between <- derive_study(
+    study, train = sets[[1]]$data, data = sets[[2]]$data, seen = FALSE
+  )
   table <- check_table(between, columns, seed)
   compared <- compare_columns(table, between, times, level, seed)
   together <- tell_apart(table, between, level, seed)
@@ -66,12 +68,22 @@ find_drift <- function(
   ranked <- if (length(picked)) {
     compare_importances(study, sets, names(picked), repeats, level, seed)
   }
-  new_table(compared, "drift", list(
-    sets = names(sets), n = table$n, sampled = table$sampled, together = together$auc,
-    ranking = ranked, target = study$target, level = level, labels = labels_of(study, columns),
-    learnt = any(vapply(sets, function(s) holds_training_rows(study, s), NA)),
-    fingerprint = study$fingerprint
-  ))
+  new_table(
+    compared,
+    "drift",
+    list(
+      sets = names(sets),
+      n = table$n,
+      sampled = table$sampled,
+      together = together$auc,
+      ranking = ranked,
+      target = study$target,
+      level = level,
+      labels = labels_of(study, columns),
+      learnt = any(vapply(sets, function(s) holds_training_rows(study, s), NA)),
+      fingerprint = study$fingerprint
+    )
+  )
 }
 
 #' @export

@@ -26,6 +26,14 @@
 #' @export
 read_dictionary <- function(file, ..., query = NULL) {
   check_no_dots(..., .verb = "read_dictionary")
+  if (is.data.frame(file) && !is.null(query)) {
+    stop_input("`query` is for a connection to a database.", todo = "Leave it out.")
+  }
+  settle_dictionary(file, query)
+}
+
+# columns: those that the dictionary may name; NULL: any.
+settle_dictionary <- function(file, query = NULL, columns = NULL) {
   d <- if (is.data.frame(file)) {
     as.data.frame(file)
   } else {
@@ -38,7 +46,11 @@ read_dictionary <- function(file, ..., query = NULL) {
     )
   }
   text <- function(name, default) {
-    x <- if (is.null(d[[name]])) rep(NA_character_, nrow(d)) else trimws(as.character(d[[name]]))
+    x <- if (is.null(d[[name]])) {
+      rep(NA_character_, nrow(d))
+    } else {
+      trimws(as.character(d[[name]]))
+    }
     ifelse(is.na(x) | !nzchar(x), default, x)
   }
   out <- data.frame(
@@ -53,6 +65,10 @@ read_dictionary <- function(file, ..., query = NULL) {
   )
   faults <- dictionary_faults(d, out, text)
   if (length(faults)) {
+    gone <- if (!is.null(columns)) setdiff(out$predictor, c(columns, ""))
+    if (length(gone)) {
+      faults <- c(faults, paste0("it names what is no column of the data: ", quote_some(gone), "."))
+    }
     stop_input(
       paste0(
         "The dictionary has ", if (length(faults) == 1) "a fault: " else "faults:\n",
@@ -65,7 +81,8 @@ read_dictionary <- function(file, ..., query = NULL) {
 }
 
 dictionary_columns <- c(
-  "predictor", "label", "family", "unit", "cost", "use", "sensitive", "known", "type", "values"
+  "predictor", "label", "family", "unit", "cost", "use", "sensitive", "known", "type",
+  "values"
 )
 
 yes_words <- c("true", "t", "yes", "y", "1")
@@ -92,16 +109,25 @@ dictionary_faults <- function(d, out, text) {
     },
     if (length(twice)) paste0("it names predictors twice: ", quote_some(twice), "."),
     if (any(is.na(out$predictor) | !nzchar(out$predictor))) {
-      paste0("row ", which(is.na(out$predictor) | !nzchar(out$predictor))[1], " names no predictor.")
+      paste0(
+        "row ", which(is.na(out$predictor) | !nzchar(out$predictor))[1],
+        " names no predictor."
+      )
     },
-    held("use", setdiff(out$use, c("free", "keep", "leave_out")), "write free, keep or leave_out"),
+    held(
+      "use",
+      setdiff(out$use, c("free", "keep", "leave_out")),
+      "write free, keep or leave_out"
+    ),
     held("known", setdiff(out$known, c("before", "after")), "write before or after"),
     held(
-      "cost", cost[!is.na(cost) & (is.na(out$cost) | out$cost < 0 | !is.finite(out$cost))],
+      "cost",
+      cost[!is.na(cost) & (is.na(out$cost) | out$cost < 0 | !is.finite(out$cost))],
       "write numbers of 0 or more"
     ),
     held(
-      "sensitive", setdiff(tolower(text("sensitive", "FALSE")), c(yes_words, no_words, "na")),
+      "sensitive",
+      setdiff(tolower(text("sensitive", "FALSE")), c(yes_words, no_words, "na")),
       "write TRUE or FALSE"
     ),
     if (length(kept)) {
@@ -114,7 +140,9 @@ dictionary_faults <- function(d, out, text) {
 }
 
 fill_dictionary <- function(dictionary, predictors, columns) {
-  d <- if (is.null(dictionary)) NULL else read_dictionary(dictionary)
+  d <- if (!is.null(dictionary)) {
+    settle_dictionary(dictionary, columns = c(columns, predictors))
+  }
   strange <- setdiff(d$predictor, c(columns, predictors))
   if (length(strange)) {
     warn_dreher(
@@ -157,7 +185,9 @@ labels_of <- function(st, predictors) {
 draft_dictionary <- function(data, ..., target = NULL, file = NULL) {
   check_no_dots(..., .verb = "draft_dictionary")
   data <- check_rows(data, "data")
-  if (!is.null(target)) check_columns(data, check_string(target, "target"), "data", "The target")
+  if (!is.null(target)) {
+    check_columns(data, check_string(target, "target"), "data", "The target")
+  }
   if (!is.null(file)) {
     check_string(file, "file")
     if (file.exists(file)) {
@@ -184,7 +214,9 @@ draft_dictionary <- function(data, ..., target = NULL, file = NULL) {
     row.names = NULL
   )
   if (!is.null(file)) {
-    write_whole(file, function(path) data.table::fwrite(out, path, na = "", quote = "auto"))
+    write_whole(file, function(path) {
+      data.table::fwrite(out, path, na = "", quote = "auto")
+    })
   }
   out
 }
@@ -219,19 +251,23 @@ unit_of_name <- function(words) {
   units <- c(
     kg = "kg", g = "g", mg = "mg", mm = "mm", cm = "cm", m = "m", km = "km", s = "s",
     sec = "s", secs = "s", seconds = "s", min = "min", mins = "min", minutes = "min",
-    h = "h", hr = "h", hrs = "h", hours = "h", day = "days", days = "days", week = "weeks",
-    weeks = "weeks", months = "months", years = "years", pct = "%", percent = "%", eur = "EUR",
-    usd = "USD", hz = "Hz", kwh = "kWh", w = "W", kw = "kW", ml = "ml", l = "l", celsius = "deg C"
+    h = "h", hr = "h", hrs = "h", hours = "h", day = "days", days = "days",
+    week = "weeks", weeks = "weeks", months = "months", years = "years", pct = "%",
+    percent = "%", eur = "EUR", usd = "USD", hz = "Hz", kwh = "kWh", w = "W", kw = "kW",
+    ml = "ml", l = "l", celsius = "deg C"
   )
   last <- tolower(words[length(words)])
   if (length(words) > 1 && last %in% names(units)) units[[last]] else ""
 }
 
 sensitive_name <- function(words) {
-  any(tolower(words) %in% c(
-    "sex", "gender", "age", "race", "ethnicity", "ethnic", "nationality", "religion", "origin",
-    "citizenship", "disability", "disabled", "pregnant", "orientation", "marital"
-  ))
+  any(
+    tolower(words) %in% c(
+      "sex", "gender", "age", "race", "ethnicity", "ethnic", "nationality", "religion",
+      "origin", "citizenship", "disability", "disabled", "pregnant", "orientation",
+      "marital"
+    )
+  )
 }
 
 type_of_values <- function(x) {
@@ -248,7 +284,9 @@ values_in_words <- function(x) {
   known <- x[!is.na(x)]
   if (!length(known)) return("none known")
   if (is.numeric(x) && !is.factor(x)) {
-    return(paste(vapply(range(known), function(v) format(signif(v, 6)), ""), collapse = " to "))
+    return(paste(
+      vapply(range(known), function(v) format(signif(v, 6)), ""), collapse = " to "
+    ))
   }
   if (is_time(x)) return(paste(format(range(known)), collapse = " to "))
   found <- unique(as.character(known))

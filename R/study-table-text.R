@@ -27,16 +27,24 @@ read_text <- function(file, asked) {
   }
   decimal <- asked$decimal
   if (is.null(decimal)) decimal <- find_decimal(sample, delimiter, header)
-  table <- read_delimited(plain$path, file, delimiter, header, decimal)
+  # the sign between fields cannot be a decimal mark for the reader; in quotes it may be one
+  table <- read_delimited(
+    plain$path, file, delimiter, header, if (decimal == delimiter) "." else decimal
+  )
   settled <- settle_columns(table, file, delimiter, asked, plain$encoding)
   list(
-    table = settled$table, name = file, format = "text",
+    table = settled$table,
+    name = file,
+    format = "text",
     delimiter = if (ncol(table) > 1) delimiter,
-    decimal = if (settled$comma) "," else decimal, header = header, encoding = plain$encoding,
+    decimal = if (settled$comma) "," else decimal,
+    header = header,
+    encoding = plain$encoding,
     guesses = c(
-      if (guessed_header && !header) "there is no header: the columns are called V1, V2 and so on",
-      if (plain$encoding != "UTF-8") paste("encoding", plain$encoding),
-      settled$guesses
+      if (guessed_header && !header) {
+        "there is no header: the columns are called V1, V2 and so on"
+      },
+      if (plain$encoding != "UTF-8") paste("encoding", plain$encoding), settled$guesses
     )
   )
 }
@@ -50,9 +58,7 @@ as_utf8_file <- function(file, encoding) {
   if (identical(encoding, "UTF-16") && is.null(wide)) wide <- "UTF-16LE"
   if (!is.null(wide)) {
     bytes <- readBin(file, "raw", file.size(file))
-    text <- tryCatch(
-      iconv(list(bytes), wide, "UTF-8"), error = function(e) NA_character_
-    )
+    text <- tryCatch(iconv(list(bytes), wide, "UTF-8"), error = function(e) NA_character_)
     if (is.na(text)) {
       stop_input(
         paste0("The file \"", file, "\" is not sound UTF-16."),
@@ -70,7 +76,11 @@ as_utf8_file <- function(file, encoding) {
       todo = "Give a delimited text file such as CSV, or write it anew without zero bytes."
     )
   }
-  list(path = file, temporary = FALSE, encoding = if (is.null(encoding)) "UTF-8" else encoding)
+  list(
+    path = file,
+    temporary = FALSE,
+    encoding = if (is.null(encoding)) "UTF-8" else encoding
+  )
 }
 
 # UTF-16 by its mark, or by zeros in every other byte.
@@ -123,10 +133,14 @@ count_sign <- function(lines, sign) {
 # Without one: a single column, unless a sign stands in most lines.
 find_delimiter <- function(lines, file) {
   counts <- vapply(delimiters, function(s) count_sign(lines, s), integer(length(lines)))
-  counts <- matrix(counts, ncol = length(delimiters), dimnames = list(NULL, names(delimiters)))
+  counts <- matrix(
+    counts, ncol = length(delimiters), dimnames = list(NULL, names(delimiters))
+  )
   even <- apply(counts, 2, function(n) n[1] > 0 && all(n == n[1]))
   if (any(even)) return(delimiters[[which(even)[1]]])
-  uneven <- setdiff(names(delimiters)[colMeans(counts > 0) >= 0.5 & counts[1, ] > 0], "space")
+  uneven <- setdiff(
+    names(delimiters)[colMeans(counts > 0) >= 0.5 & counts[1, ] > 0], "space"
+  )
   if (length(uneven)) {
     n <- counts[, uneven[1]]
     usual <- as.integer(names(which.max(table(n))))
@@ -137,8 +151,8 @@ find_delimiter <- function(lines, file) {
     stop_input(
       paste0("The file \"", file, "\" cannot be read as a table."),
       paste0(
-        "Separated by a ", uneven[1], ", line ", odd, " has ", n[odd] + 1, " fields where others ",
-        "have ", usual + 1, "."
+        "Separated by a ", uneven[1], ", line ", odd, " has ", n[odd] + 1,
+        " fields where others ", "have ", usual + 1, "."
       ),
       paste0(
         "Check that every line has the same number of fields, and that fields with a ",

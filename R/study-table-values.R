@@ -48,8 +48,9 @@ as_utf8 <- function(x) {
   x
 }
 
-# Numbers that came as text: with a decimal comma, thousands marks, or whole ones of up to 15 digits.
-# Leading zeros and longer ones are codes, and stay text. -> list(x, decimal, mark: what was guessed)
+# Numbers that came as text: with a decimal comma, thousands marks, or whole ones of up to 15
+# digits. Leading zeros and longer ones are codes, and stay text. -> list(x, decimal, mark: what
+# was guessed)
 plain_number <- function(x, delimiter, asked = list()) {
   seen <- x[!is.na(x)]
   as_text <- list(x = x)
@@ -94,7 +95,9 @@ find_marks <- function(seen, asked) {
     ))
   }
   seen <- gsub("\u00a0", " ", seen, fixed = TRUE)
-  candidates <- list(c(",", "."), c(".", ","), c(" ", "."), c(" ", ","), c("'", "."), c("'", ","))
+  candidates <- list(
+    c(",", "."), c(".", ","), c(" ", "."), c(" ", ","), c("'", "."), c("'", ",")
+  )
   for (marks in candidates) {
     t <- paste0("[", marks[1], "]")
     d <- paste0("[", marks[2], "]")

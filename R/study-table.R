@@ -1,7 +1,7 @@
 #' Read rows from a file or a database, and say what was read
 #'
-#' Delimited text of any common kind, Parquet, a query on a database, or a data frame. What had to be
-#' guessed is said.
+#' Delimited text of any common kind, Parquet, a query on a database, or a data frame. What had to
+#' be guessed is said.
 #'
 #' @param source Path of a file (delimited text such as CSV and TSV, or Parquet), a connection of
 #'   package DBI, or a data frame.
@@ -9,8 +9,8 @@
 #' @param query For a connection: a query (`SELECT ...`), or the name of a table.
 #' @param delimiter Sign between fields: `","`, `";"`, a tab, `"|"` or `" "`. Default: found.
 #' @param decimal Decimal mark, `"."` or `","`. Default: found.
-#' @param thousands Thousands mark: `","`, `"."`, `" "`, `"'"`. Default: found where numbers leave no
-#'   doubt, else none.
+#' @param thousands Thousands mark: `","`, `"."`, `" "`, `"'"`. Default: found where numbers leave
+#'   no doubt, else none.
 #' @param header TRUE or FALSE: are the first fields the names? Default: found.
 #' @param encoding `"UTF-8"`, `"latin1"` or `"UTF-16"`. Default: found.
 #' @param quiet TRUE: do not send the message that says what was read.
@@ -70,10 +70,17 @@ read_rows <- function(
   }
   table <- check_table_names(out$table, out$name)
   attr(table, "read") <- list(
-    source = out$name, format = out$format, delimiter = name_of_delimiter(out$delimiter),
-    decimal = out$decimal, header = out$header, encoding = out$encoding, rows = nrow(table),
-    columns = ncol(table), types = vapply(table, function(x) class(x)[1], ""),
-    missing = vapply(table, function(x) sum(is.na(x)), 1L), guesses = as.character(out$guesses)
+    source = out$name,
+    format = out$format,
+    delimiter = name_of_delimiter(out$delimiter),
+    decimal = out$decimal,
+    header = out$header,
+    encoding = out$encoding,
+    rows = nrow(table),
+    columns = ncol(table),
+    types = vapply(table, function(x) class(x)[1], ""),
+    missing = vapply(table, function(x) sum(is.na(x)), 1L),
+    guesses = as.character(out$guesses)
   )
   if (!quiet) {
     rlang::inform(describe_read(attr(table, "read")), class = "dreher_message_read")
@@ -155,10 +162,11 @@ read_database <- function(connection, query) {
       todo = "Is the server there, the connection open, and the query right?"
     )
   }
-  open <- tryCatch(DBI::dbIsValid(connection), error = function(e) FALSE)
-  if (!isTRUE(open)) {
+  # not every driver can tell
+  open <- tryCatch(DBI::dbIsValid(connection), error = function(e) NA)
+  if (isFALSE(open)) {
     stop_input(
-      "The connection to the database is closed.", todo = "Open it with DBI::dbConnect()."
+      "The connection to the database is closed.", todo = "Open it anew."
     )
   }
   known <- tryCatch(
@@ -194,7 +202,9 @@ settle_integers <- function(table) {
     fits <- all(nchar(sub("^-", "", known)) <= 15)
     table[[p]] <- if (fits) as.double(text) else text
     if (!fits) {
-      guesses <- c(guesses, paste0("\"", p, "\" has more digits than numbers keep: left as text"))
+      guesses <- c(
+        guesses, paste0("\"", p, "\" has more digits than numbers keep: left as text")
+      )
     }
   }
   list(table = table, guesses = guesses)

@@ -68,6 +68,14 @@ count_of <- function(n, noun, capital = FALSE) {
   if (capital) paste0(toupper(substr(out, 1, 1)), substring(out, 2)) else out
 }
 
+capitalised <- function(x) paste0(toupper(substr(x, 1, 1)), substring(x, 2))
+
+# a, b, c, d and 3 more
+list_few <- function(x, most = 4) {
+  if (length(x) <= most) return(list_words(x))
+  paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
+}
+
 # Labels and colours of the methods, by name.
 method_labels <- function() {
   known <- importance_methods()

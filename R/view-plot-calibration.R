@@ -7,14 +7,18 @@ draw_calibration <- function(object, part) {
     ggplot2::geom_abline(slope = 1, intercept = 0, colour = muted, linetype = "dashed") +
     ggplot2::geom_linerange(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), colour = ink, linewidth = 0.7
-    ) + ggplot2::geom_point(colour = ink, size = 2.4) +
-    ggplot2::facet_wrap(~panel) +
+    ) + ggplot2::geom_point(colour = ink, size = 2.4) + ggplot2::facet_wrap(~panel) +
     ggplot2::labs(
-      x = if (classes) "predicted probability, mean of the bin" else "prediction, mean of the bin",
+      x = if (classes) {
+        "predicted probability, mean of the bin"
+      } else {
+        "prediction, mean of the bin"
+      },
       y = if (classes) "share of rows of the class" else "mean of the target",
       title = say_calibration(object),
       subtitle = paste0(
-        "Holdout rows in bins of equal size; lines: intervals. Dashed: prediction and truth agree."
+        "Holdout rows in bins of equal size; lines: intervals. Dashed: prediction and ",
+        "truth agree."
       )
     ) + theme_dreher()
 }
@@ -73,12 +77,15 @@ draw_confusion <- function(object, part) {
 }
 
 say_confusion <- function(part) {
-  wrong <- part[as.character(part$truth) != as.character(part$predicted) & part$count > 0, ]
+  wrong <- part[
+    as.character(part$truth) != as.character(part$predicted) & part$count > 0,
+  ]
   if (!nrow(wrong)) return("No row is taken for another class.")
   top <- wrong[which.max(wrong$count), ]
   paste0(
     "Most often ", top$truth, " is taken for ", top$predicted,
-    if (length(unique(part$model)) > 1) paste0(" (", top$model, ")"), ": ", top$count, " rows."
+    if (length(unique(part$model)) > 1) paste0(" (", top$model, ")"), ": ", top$count,
+    " rows."
   )
 }
 
@@ -89,14 +96,14 @@ draw_residuals <- function(object, part) {
     ggplot2::geom_line(ggplot2::aes(y = -.data$spread), colour = muted) +
     ggplot2::geom_linerange(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), colour = ink, linewidth = 0.7
-    ) + ggplot2::geom_point(colour = ink, size = 2.4) +
-    ggplot2::facet_wrap(~model) +
+    ) + ggplot2::geom_point(colour = ink, size = 2.4) + ggplot2::facet_wrap(~model) +
     ggplot2::labs(
-      x = "prediction, mean of the bin", y = "truth less prediction",
+      x = "prediction, mean of the bin",
+      y = "truth less prediction",
       title = say_residuals(part),
       subtitle = paste0(
-        "Holdout rows in bins of equal size by their prediction. Dots: mean with interval; pale ",
-        "lines: root mean square."
+        "Holdout rows in bins of equal size by their prediction. Dots: mean with ",
+        "interval; pale ", "lines: root mean square."
       )
     ) + theme_dreher()
 }
@@ -123,8 +130,6 @@ each_model <- function(each) {
   paste0(paste0(names(each), ": ", each, collapse = "; "), ".")
 }
 
-capitalised <- function(x) paste0(toupper(substr(x, 1, 1)), substring(x, 2))
-
 draw_trees <- function(object, part) {
   ggplot2::ggplot(part, ggplot2::aes(.data$trees, .data$score)) +
     ggplot2::geom_ribbon(
@@ -135,7 +140,10 @@ draw_trees <- function(object, part) {
       x = "number of trees, the first ones",
       y = paste0(detail(object, "metric_label"), " (", object$better[1], " is better)"),
       title = say_trees(part, object$better[1]),
-      subtitle = "Holdout rows, with the first trees alone; the band is the interval of each score."
+      subtitle = paste0(
+        "Holdout rows, with the first trees alone; the band is the interval of each ",
+        "score."
+      )
     ) + theme_dreher()
 }
 

@@ -99,21 +99,34 @@ autoplot.dreher_drift <- function(object, ..., top = 25) {
   d$beyond <- d$p_adjusted < 0.05
   ggplot2::ggplot(d, ggplot2::aes(.data$distance, .data$row)) +
     ggplot2::geom_point(
-      ggplot2::aes(x = .data$expected), shape = 21, fill = paper, colour = muted, size = 2,
+      ggplot2::aes(x = .data$expected),
+      shape = 21,
+      fill = paper,
+      colour = muted,
+      size = 2,
       na.rm = TRUE
     ) +
     ggplot2::geom_linerange(
-      ggplot2::aes(xmin = .data$lower, xmax = .data$upper), colour = ink, linewidth = 0.7,
+      ggplot2::aes(xmin = .data$lower, xmax = .data$upper),
+      colour = ink,
+      linewidth = 0.7,
       na.rm = TRUE
     ) +
-    ggplot2::geom_point(ggplot2::aes(fill = .data$beyond), shape = 21, size = 3, colour = ink) +
-    ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper), na.value = paper) +
-    ggplot2::scale_y_discrete(labels = stats::setNames(name, d$predictor)) +
+    ggplot2::geom_point(
+      ggplot2::aes(fill = .data$beyond), shape = 21, size = 3, colour = ink
+    ) +
+    ggplot2::scale_fill_manual(
+      values = c(`TRUE` = ink, `FALSE` = paper), na.value = paper
+    ) + ggplot2::scale_y_discrete(labels = stats::setNames(name, d$predictor)) +
     ggplot2::labs(
-      x = "distance of the two distributions, 0 to 1", y = NULL, title = say_drift(object),
+      x = "distance of the two distributions, 0 to 1",
+      y = NULL,
+      title = say_drift(object),
       subtitle = paste0(
-        list_words(detail(object, "sets")), " rows. Lines: intervals; small hollow dots: what ",
-        "chance shows in sets of these sizes; solid: beyond chance, all columns together."
+        list_words(detail(object, "sets")),
+        " rows. Lines: intervals; small hollow dots: what ",
+        "chance shows in sets of these sizes; solid: beyond chance, all columns ",
+        "together."
       )
     ) + theme_dreher() + theme_of_panels()
 }

@@ -15,7 +15,8 @@
 #' @return A ggplot.
 #' @section Reading the result: Lines are intervals. Scores: a hollow square is the constant, a
 #'   triangle the best predictor alone. Calibration: on the diagonal the predictions mean what they
-#'   say. Sets: solid dots are in the set. Prices: to the right of zero the set is worse than the reference;
+#'   say. Sets: solid dots are in the set. Prices: to the right of zero the set is worse than the
+#'   reference;
 #'   the shaded part is within the margin.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)

@@ -188,23 +188,38 @@ format_drift <- function(x) {
   shown <- utils::head(d, 12)
   sets <- detail(x, "sets")
   typical <- function(v, level) {
-    ifelse(is.na(level), vapply(v, function(one) {
-      if (is.na(one)) "" else format(signif(one, 4))
-    }, ""), paste(format_percent(v), shorten(level, 10)))
+    ifelse(
+      is.na(level),
+      vapply(
+        v,
+        function(one) {
+          if (is.na(one)) "" else format(signif(one, 4))
+        },
+        ""
+      ),
+      paste(format_percent(v), shorten(level, 10))
+    )
   }
   columns <- list(
-    predictor = shorten(shown$predictor, 20), distance = format_value(shown$distance, 0.05),
+    predictor = shorten(shown$predictor, 20),
+    distance = format_value(shown$distance, 0.05),
     interval = in_brackets(shown$lower, shown$upper, 0.05),
     chance = format_value(shown$expected, 0.05),
     `p adj.` = format.pval(shown$p_adjusted, digits = 1, eps = 0.001),
-    a = typical(shown$first, shown$level), b = typical(shown$second, shown$level)
+    a = typical(shown$first, shown$level),
+    b = typical(shown$second, shown$level)
   )
   names(columns)[6:7] <- shorten(sets, 14)
+  table <- lay_out(columns, c(FALSE, rep(TRUE, 6)))
+  if (any(nchar(table, "width") > 80)) {
+    table <- shorten(lay_out(columns[1:5], c(FALSE, rep(TRUE, 4))), 80)
+  }
   c(
     heading(paste0(
-      "Drift between ", list_words(paste0(sets, " (", format_number(detail(x, "n")), " rows)"))
+      "Drift between ",
+      list_words(paste0(sets, " (", format_number(detail(x, "n")), " rows)"))
     )),
-    shorten(lay_out(columns, c(FALSE, rep(TRUE, 6))), 80),
+    table,
     if (nrow(d) > 12) paste0(" and ", nrow(d) - 12, " more: as.data.frame() shows all"),
     "", wrap_lines(say_drift(x)), wrap_lines(say_drift_ranking(x))
   )
@@ -241,15 +256,15 @@ say_drift_ranking <- function(x) {
     if (nrow(moved)) {
       top <- moved[which.max(abs(moved$difference)), ]
       paste0(
-        "Permutation importances differ for ",
-        list_few(unique(moved$predictor)), "; most for ", top$predictor, " (", top$model, "): ",
+        "Permutation importances differ for ", list_few(unique(moved$predictor)),
+        "; most for ", top$predictor, " (", top$model, "): ",
         format_value(top$first, (top$upper - top$lower) / 4), " on ", sets[1], ", ",
         format_value(top$second, (top$upper - top$lower) / 4), " on ", sets[2], "."
       )
     } else {
       "No permutation importance is shown to differ between the sets."
     },
-    if (isTRUE(detail(x, "learnt"))) {
+    if (nrow(moved) && isTRUE(detail(x, "learnt"))) {
       " The models have learnt the training rows: a part of any difference is that."
     }
   )
@@ -301,11 +316,6 @@ say_checks <- function(x) {
     if (!first$predictor %in% c(about_rows, about_target)) paste0(first$predictor, ": "),
     first$detail, " ", first$todo
   )
-}
-
-list_few <- function(x, most = 4) {
-  if (length(x) <= most) return(list_words(x))
-  paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
 }
 
 #' @export

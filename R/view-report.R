@@ -233,7 +233,9 @@ page_facts <- function(r) {
   if (!is.null(r$confirmation)) {
     facts["On untouched rows"] <- say_confirmation(r$confirmation)
   }
-  leak <- unique(r$checks$predictor[r$checks$finding == "leak" & r$checks$severity == "severe"])
+  leak <- unique(
+    r$checks$predictor[r$checks$finding == "leak" & r$checks$severity == "severe"]
+  )
   if (length(leak)) {
     facts["To be looked into"] <- paste0(
       "Was ", list_words(labels_or_names(r$study, leak)), " known before the target?"
@@ -297,9 +299,7 @@ page_scores <- function(x) {
         Constant = format_value(x$constant),
         Skill = format_value(x$skill)
       ),
-      list(
-        `Score on training rows` = x$score, Constant = x$constant, Skill = x$skill
-      )
+      list(`Score on training rows` = x$score, Constant = x$constant, Skill = x$skill)
     ))
   }
   page_table(
@@ -311,14 +311,17 @@ page_scores <- function(x) {
       ),
       Constant = format_value(x$constant, x$std_error),
       Skill = paste0(
-        format_value(x$skill, x$std_error), " [", format_value(x$skill_lower, x$std_error),
-        ", ", format_value(x$skill_upper, x$std_error), "]"
+        format_value(x$skill, x$std_error), " [",
+        format_value(x$skill_lower, x$std_error), ", ",
+        format_value(x$skill_upper, x$std_error), "]"
       ),
       `Best predictor alone` = ifelse(
-        is.na(x$alone), "", paste0(format_value(x$alone, x$std_error), " (", x$alone_predictor, ")")
+        is.na(x$alone),
+        "",
+        paste0(format_value(x$alone, x$std_error), " (", x$alone_predictor, ")")
       ),
       Training = format_value(x$train_score, x$std_error),
-      `Can its importances be interpreted?` = x$verdict
+      `Can its importances be interpreted?` = gsub("`", "", x$verdict, fixed = TRUE)
     ),
     list(
       `Holdout score` = x$score,
@@ -335,8 +338,12 @@ page_checks <- function(r) {
   if (!nrow(d)) return("<p>No findings.</p>")
   page_table(
     list(
-      Severity = d$severity, Column = unname(labels_or_names(r$study, d$predictor)),
-      Finding = d$finding, Reason = d$detail, `What to do` = d$todo, `Used by` = d$used_by
+      Severity = d$severity,
+      Column = unname(labels_or_names(r$study, d$predictor)),
+      Finding = d$finding,
+      Reason = gsub("`", "", d$detail, fixed = TRUE),
+      `What to do` = d$todo,
+      `Used by` = d$used_by
     ),
     search = TRUE
   )

@@ -275,7 +275,6 @@ Rcpp::IntegerVector number_rows(Rcpp::List tables);
 RcppExport SEXP _dreher_number_rows(SEXP tablesSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::List >::type tables(tablesSEXP);
     rcpp_result_gen = Rcpp::wrap(number_rows(tables));
     return rcpp_result_gen;

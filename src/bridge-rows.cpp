@@ -46,7 +46,7 @@ void take_column(SEXP column, std::vector<std::uint64_t>& hashes, std::size_t fr
 
 // tables: lists of columns, the same columns in the same order, text in UTF-8. -> per row of all
 // tables, one after the other, the number of the first row that is the same
-// [[Rcpp::export]]
+// [[Rcpp::export(rng = false)]]
 Rcpp::IntegerVector number_rows(Rcpp::List tables) {
   std::size_t n = 0;
   for (R_xlen_t t = 0; t < tables.size(); ++t) {

@@ -91,9 +91,14 @@ test_that("a transformed target is brought back, refitted as it is, or refused",
     "way back",
     class = "dreher_error_model"
   )
+  tree <- rpart::rpart(log(strength) ~ peak_temp, d)
+  expect_equal(
+    score_models(study(tree, h, "strength"))$score,
+    sqrt(mean((exp(predict(tree, h)) - h$strength)^2))
+  )
   expect_error(
-    study(rpart::rpart(log(strength) ~ peak_temp, d), h, "strength"),
-    "predicts log(strength), not the target",
+    study(rpart::rpart(I(strength^2) ~ peak_temp, d), h, "strength"),
+    "predicts I(strength^2), not the target",
     fixed = TRUE
   )
   steps <- recipes::step_log(
@@ -443,15 +448,15 @@ test_that("honest strong predictors are no leaks, and measurements no identifier
     name = paste0("n", sample(9999, 200))
   )
   x$y <- x$hits + stats::rnorm(200, 0, 60)
-  expect_true(may_identify(x$id, x$y))
-  expect_false(may_identify(x$hits, x$y))
-  expect_true(may_identify(x$name, x$y))
-  expect_false(may_identify(stats::rnorm(200), x$y))
+  trial <- study(lm(y ~ hits + id, x[1:140, ]), x[141:200, ], "y", train = x[1:140, ])
+  ids <- check_data(trial)
+  expect_setequal(ids$predictor[ids$finding == "identifier"], c("id", "name"))
   leaky <- study(
     lm(strength ~ ring_tone + peak_temp + hold_minutes, kiln$train),
     kiln$holdout,
     "strength",
-    train = kiln$train
+    train = kiln$train,
+    dictionary = kiln$dictionary
   )
   title <- ggplot2::autoplot(rank_permutation(leaky))$labels$title
   expect_no_match(title, "known before")

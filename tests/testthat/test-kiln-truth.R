@@ -49,7 +49,7 @@ test_that("a leak is reported as suspicious, in the ranking and in its sentence"
   expect_false(any(grepl("leak", rk$flag[-1])))
   expect_match(
     paste(format_ranking(rk), collapse = " "),
-    "Ring tone when struck predicts the target almost perfectly alone. Was it known",
+    "Possible leak: Ring tone when struck. Was it known before the target?",
     fixed = TRUE
   )
 })

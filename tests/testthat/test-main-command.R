@@ -55,6 +55,66 @@ test_that("help, version and wrong usage", {
   }
 })
 
+test_that("check: findings, and a status that can guard a pipeline", {
+  leaky <- transform(few, mirror = exp(strength / 20))
+  saveRDS(lm(strength ~ ., leaky), path("leaky.rds"))
+  utils::write.csv(leaky, path("leaky_train.csv"), row.names = FALSE)
+  other <- transform(kiln$holdout[1:80, names(few)], mirror = exp(strength / 20))
+  utils::write.csv(other, path("leaky.csv"), row.names = FALSE)
+  x <- command(
+    "check", "--models", path("leaky.rds"), "--data", path("leaky.csv"), "--train",
+    path("leaky_train.csv"), "--target", "strength"
+  )
+  expect_identical(x$status, 1L)
+  table <- utils::read.csv(text = x$out)
+  expect_identical(table$finding[table$severity == "severe"], "leak")
+  expect_match(x$err, "severe findings in mirror")
+  sound <- c(
+    "check", "--models", path("models.rds"), "--data", path("holdout.csv"), "--train",
+    path("train.csv"), "--target", "strength"
+  )
+  expect_identical(do.call(command, as.list(sound))$status, 0L)
+  dictionary <- data.frame(predictor = "operator", use = "leave_out")
+  utils::write.csv(dictionary, path("words.csv"), row.names = FALSE)
+  told <- c(sound, "--dictionary", path("words.csv"))
+  expect_identical(do.call(command, as.list(told))$status, 0L)
+  strict <- do.call(command, as.list(c(told, "--strict", "--out", path("checked"))))
+  expect_identical(strict$status, 1L)
+  expect_setequal(list.files(path("checked")), c("checks.csv", "checks.png"))
+})
+
+test_that("score: verdicts, every table and figure, and a stated transformation", {
+  x <- command(
+    "score", "--models", path("models.rds"), "--data", path("holdout.csv"), "--train",
+    path("train.csv"), "--target", "strength", "--out", path("scored")
+  )
+  expect_identical(x$status, 0L)
+  expect_match(
+    paste(x$out, collapse = " "), "Can the importances be interpreted?", fixed = TRUE
+  )
+  expect_true(all(
+    c(
+      "scores.csv", "metrics.csv", "pairs.csv", "gap.csv", "calibration.csv",
+      "residuals.csv", "trees.csv", "scores.png", "calibration.png", "residuals.png",
+      "trees.png"
+    ) %in% list.files(path("scored"))
+  ))
+  logged <- transform(few, strength = log(strength))
+  saveRDS(lm(strength ~ ., logged), path("logged.rds"))
+  asked <- c(
+    "score", "--models", path("logged.rds"), "--data", path("holdout.csv"), "--train",
+    path("train.csv"), "--target", "strength"
+  )
+  refused <- do.call(command, as.list(asked))
+  expect_identical(refused$status, 1L)
+  expect_match(refused$err, "target_transform = \"log\"", fixed = TRUE)
+  expect_identical(
+    do.call(command, as.list(c(asked, "--target-transform", "log")))$status, 0L
+  )
+  wrong <- do.call(command, as.list(c(asked, "--target-transform", "cube")))
+  expect_identical(wrong$status, 2L)
+})
+
 test_that("rank: a table on standard output, or files in a folder", {
   x <- command(
     "rank", "--models", path("models.rds"), "--data", path("holdout.csv"), "--train",
@@ -534,11 +594,11 @@ test_that("the demo runs the whole example and says where everything is", {
   expect_setequal(
     list.files(path("demo")),
     c(
-      "scores.csv", "checks.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png",
+      "scores.csv", "checks.csv", "drift.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png",
       "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv",
       "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
       "ranking.png", "methods.png", "reduction.png", "report.html", "scores.png",
-      "set.png", "sets.png", "confirmation.png",
+      "set.png", "sets.png", "confirmation.png", "checks.png", "drift.png", "trees.png",
       paste0(
         rep(c("effects", "interactions", "contributions", "row", "slices"), 2),
         rep(c(".csv", ".png"), each = 5)

@@ -247,6 +247,7 @@ test_that("agreement says who disagrees and why", {
     list(
       twins = data.frame(predictor = "a", other = "z"),
       labels = c(a = "A", z = "the last"),
+      many_levels = function(p) FALSE,
       by_itself = function(predictors) NA
     )
   )

@@ -81,6 +81,13 @@ wrong <- list(
     list(a = ~ peak_temp > 1e9), c("worst", "found"), "confusion"
   ),
   reached = list(NA, "a", Inf, c(1, 2), list(), NULL),
+  two_sets = list("foo", 3, NA, list(), "train", list(a = 1), ho, NULL),
+  some_models = list("nobody", NA, 3, TRUE, c("lm", "nobody")),
+  new_file = list(NA, 3, "", c("a", "b"), tempdir()),
+  query = list(3, NA, "tiles", character()),
+  flag_or_none = list(NA, "yes", 2, c(TRUE, FALSE), list()),
+  words_file = list(NA, "", 3, c("a", "b"), NULL, "no-such-file.xyz", tempdir(), iris),
+  transforms = list(NA, "cube", 3, list(), mean, list(forward = log), c("log", "sqrt")),
   numbers_of_rows = list(NA, "a", 0, -1, 1.5, 1e10, Inf, list(1), TRUE, character())
 )
 
@@ -208,9 +215,8 @@ arguments <- list(
   confirm_set = list(
     list(set = quote(set), rows = k$holdout[100:200, ], again = TRUE),
     c(
-      set = "result", rows = "rows", margin = "margin", again = "flag",
-      overlap = "word", study = "study_or_none", level = "fraction",
-      seed = "seed_or_none"
+      set = "result", rows = "rows", margin = "margin", again = "flag", overlap = "word",
+      study = "study_or_none", level = "fraction", seed = "seed_or_none"
     )
   ),
   refit_on = list(
@@ -223,7 +229,21 @@ arguments <- list(
   score_models = list(
     list(study = st), c(study = "study", level = "fraction", seed = "seed")
   ),
-  check_data = list(list(study = st), c(study = "study")),
+  check_data = list(list(study = st), c(study = "study", seed = "seed")),
+  find_drift = list(
+    list(study = st, models = character()),
+    c(
+      study = "study", rows = "two_sets", models = "some_models", repeats = "count",
+      times = "count", level = "fraction", seed = "seed"
+    )
+  ),
+  plot_distribution = list(
+    list(study = st, predictor = "peak_temp"),
+    c(study = "study", predictor = "text", by = "text")
+  ),
+  draft_dictionary = list(
+    list(data = ho), c(data = "table", target = "word_or_none", file = "new_file")
+  ),
   study = list(
     list(models = m, data = ho, target = "strength", train = tr),
     c(
@@ -231,7 +251,7 @@ arguments <- list(
       weights = "word_or_none", blocks = "word_or_none", metric = "metric",
       better = "word_or_none", positive = "word_or_none", dictionary = "dictionary",
       predictors = "models", encode = "functions", predict_with = "functions",
-      refit_with = "functions", threads = "threads"
+      refit_with = "functions", target_transform = "transforms", threads = "threads"
     )
   ),
   plot_ranks = list(
@@ -252,10 +272,16 @@ arguments <- list(
   ),
   read_predictor_set = list(list(), c(file = "file")),
   read_rows = list(
-    list(file = system.file("extdata", "kiln_holdout.csv", package = "dreher")),
-    c(file = "file", quiet = "flag")
+    list(source = system.file("extdata", "kiln_holdout.csv", package = "dreher")),
+    c(
+      source = "file", query = "query", delimiter = "word_or_none", decimal = "word_or_none",
+      thousands = "word_or_none", header = "flag_or_none", encoding = "word_or_none",
+      quiet = "flag"
+    )
   ),
-  read_dictionary = list(list(), c(file = "file")),
+  read_dictionary = list(
+    list(file = data.frame(predictor = "a")), c(file = "words_file", query = "query")
+  ),
   read_model = list(
     list(file = system.file("extdata", "kiln_boosted.ubj", package = "dreher")),
     c(
@@ -281,8 +307,8 @@ arguments <- list(
       study = "study", predictors = "named", models = "models", classes = "classes",
       form = "word", rows = "rows_but_sets", slice = "word_or_none", points = "count",
       at = "points", groups = "groups", centred = "flag", max_rows = "count_or_none",
-      resamples = "result_or_none", level = "fraction", seed = "seed", threads = "threads",
-      run = "folder"
+      resamples = "result_or_none", level = "fraction", seed = "seed",
+      threads = "threads", run = "folder"
     )
   ),
   contributions = list(
@@ -310,8 +336,9 @@ arguments <- list(
     list(study = st, slices = ~clay_source, by = "score"),
     c(
       study = "study", slices = "slices", by = "word", models = "models",
-      classes = "classes", rows = "rows_but_sets", repeats = "count", background = "count",
-      max_rows = "count_or_none", level = "fraction", seed = "seed", threads = "threads"
+      classes = "classes", rows = "rows_but_sets", repeats = "count",
+      background = "count", max_rows = "count_or_none", level = "fraction", seed = "seed",
+      threads = "threads"
     )
   ),
   similar_rows = list(
@@ -333,17 +360,17 @@ arguments <- list(
   smallest_change = list(
     list(study = st, which = 1, threshold = 50),
     c(
-      study = "study", which = "numbers_of_rows", threshold = "reached", class = "classes",
-      model = "word_or_none", rows = "some_rows", fixed = "named", most = "count",
-      count = "count", threads = "threads"
+      study = "study", which = "numbers_of_rows", threshold = "reached",
+      class = "classes", model = "word_or_none", rows = "some_rows", fixed = "named",
+      most = "count", count = "count", threads = "threads"
     )
   ),
   local_rule = list(
     list(study = st, which = 1),
     c(
-      study = "study", which = "numbers_of_rows", model = "word_or_none", class = "classes",
-      rows = "some_rows", draws = "count", least_fidelity = "fraction", seed = "seed",
-      threads = "threads"
+      study = "study", which = "numbers_of_rows", model = "word_or_none",
+      class = "classes", rows = "some_rows", draws = "count", least_fidelity = "fraction",
+      seed = "seed", threads = "threads"
     )
   ),
   agreement_tau = list(list(a = 1:3, b = 3:1), c(a = "numbers", b = "numbers")),

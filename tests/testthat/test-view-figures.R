@@ -113,3 +113,30 @@ test_that("the report names predictors and margins in its sentences", {
   expect_match(said, labels[["peak_temp"]], fixed = TRUE, all = FALSE)
   expect_match(page, "Margin: 3 %", fixed = TRUE)
 })
+
+test_that(
+  "findings: every one is drawn, severe ones are named; distributions by anything",
+  {
+    leaky <- transform(d, mirror = exp(strength / 20))
+    other <- transform(h, mirror = exp(strength / 20))
+    with_leak <- study(lm(strength ~ ., leaky), other, "strength", train = leaky)
+    ch <- check_data(with_leak)
+    picture <- ggplot2::autoplot(ch)
+    expect_identical(nrow(drawn(picture, "GeomPoint")[[1]]), nrow(ch))
+    expect_match(picture$labels$title, "^Severe: mirror")
+    dr <- find_drift(with_leak, models = character(), times = 20)
+    far <- drawn(ggplot2::autoplot(dr), "GeomPoint")
+    expect_setequal(far[[2]]$x, dr$distance)
+    boxes <- plot_distribution(st, "peak_temp", by = "operator")
+    expect_setequal(
+      drawn(boxes, "GeomPoint")[[1]]$x,
+      tapply(h$peak_temp, as.character(h$operator), stats::median)
+    )
+    shares <- plot_distribution(st, "operator", by = "rows")
+    expect_equal(sum(drawn(shares, "GeomCol")[[1]]$x), 2)
+    expect_s3_class(plot_distribution(st, "peak_temp"), "ggplot")
+    expect_identical(unname(plot_distribution(st, "operator")$labels$x), "strength")
+    expect_error(plot_distribution(st, "peak_temp", by = "grog_share") |> print(), NA)
+    expect_error(plot_distribution(st, "nothing"), class = "dreher_error_input")
+  }
+)

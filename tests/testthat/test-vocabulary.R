@@ -16,6 +16,12 @@ words <- c(
   correct = "take off what copies reach", count = "number of predictors",
   counts = "numbers of predictors",
   cumulative = "share of the importance that a set must carry",
+  decimal = "decimal mark", delimiter = "sign between fields",
+  header = "are the first fields names", encoding = "of a text file",
+  thousands = "thousands mark", query = "what to read from a database",
+  source = "a file, connection or table", show = "which of several figures",
+  predictor = "name of one predictor",
+  target_transform = "what models were trained on instead of the target",
   columns = "names of columns", compare = "is the library asked as well",
   data = "rows of the user's, with the target", dictionary = "the data dictionary",
   encode = "function from rows to the model's columns", file = "path of a file",
@@ -66,8 +72,9 @@ readers <- c(
 
 # Options that no function has as an argument.
 command_words <- c(
-  confirm = "untouched rows", format = "of tables", out = "folder for results",
-  ranker = "model that ranks", resume = "go on with a run", workers = "processes"
+  strict = "do doubts count as well", confirm = "untouched rows", format = "of tables",
+  out = "folder for results", ranker = "model that ranks", resume = "go on with a run",
+  workers = "processes"
 )
 
 test_that("every argument has one name with one meaning", {
