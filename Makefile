@@ -56,6 +56,7 @@ bench: setup-develop build
 	$(R_ENV) Rscript bench/resampled.R
 	$(R_ENV) Rscript bench/field.R
 	$(R_ENV) Rscript bench/effects.R
+	$(R_ENV) Rscript bench/checks.R
 
 trust: setup-trust build
 	$(R_ENV) bash tools/trust

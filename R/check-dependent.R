@@ -22,7 +22,7 @@ check_twins <- function(table, found, least = 0.95) {
   numbers <- formula_columns(table)
   derived <- vapply(Filter(function(f) length(f$terms) == 1, found), `[[`, "", "lhs")
   numbers <- setdiff(numbers, derived)
-  if (length(numbers) < 2) return(no_findings())
+  if (length(numbers) < 2 || length(numbers) > most_compared) return(no_findings())
   r <- rank_correlations(table$columns[numbers])
   bind_findings(lapply(seq_along(numbers)[-1], function(j) {
     near <- which(abs(r[j, seq_len(j - 1)]) >= least)
@@ -40,37 +40,32 @@ check_twins <- function(table, found, least = 0.95) {
 }
 
 # Spearman's correlation of all pairs, a gap standing at the middle; only a pair with gaps that
-# could be a twin is ranked again on the rows both have. columns: checked columns.
+# could be a twin is ranked again on the rows both have. Many columns are compared on few rows
+# first. columns: checked columns.
 rank_correlations <- function(columns) {
   places <- vapply(columns, `[[`, double(length(columns[[1]]$x)), "place")
   gaps <- vapply(columns, function(column) anyNA(column$x), NA)
   places[is.na(places)] <- 0.5
+  many <- length(columns) > 300
+  if (many) places <- few_rows_of(places, 500)
   r <- suppressWarnings(stats::cor(places))
   r[is.na(r)] <- 0
-  near <- which(abs(r) > 0.7 & upper.tri(r), arr.ind = TRUE)
+  near <- which(abs(r) > (if (many) 0.9 else 0.7) & upper.tri(r), arr.ind = TRUE)
   for (i in seq_len(nrow(near))) {
     pair <- near[i, ]
-    if (!any(gaps[pair])) next
+    if (!many && !any(gaps[pair])) next
     exact <- rank_correlation_of(columns[[pair[1]]], columns[[pair[2]]])
     r[pair[1], pair[2]] <- r[pair[2], pair[1]] <- exact
   }
   r
 }
 
-# On the rows where both are known; 0 where these are fewer than 10.
-rank_correlation_of <- function(a, b) {
-  both <- !is.na(a$x) & !is.na(b$x)
-  r <- if (sum(both) >= 10) {
-    suppressWarnings(stats::cor(rank(a$x[both]), rank(b$x[both])))
-  } else {
-    0
-  }
-  if (is.na(r)) 0 else r
-}
-
 # --- levels that give other levels -------------------------------------------------------------
 
 most_levels <- 500L
+
+# More columns of levels than these are not compared.
+most_given <- 200L
 
 # Levels, and whole numbers of few values, as codes.
 discrete_columns <- function(table) {
@@ -92,6 +87,8 @@ gives <- function(x, z) {
   k <- length(unique(x))
   repeats <- length(x) - k
   if (repeats < 20 || length(unique(z)) < 2) return(FALSE)
+  few <- seq_len(min(300, length(x)))
+  if (any(z[few] != z[match(x[few], x[few])])) return(FALSE)
   first <- match(x, x)
   if (any(z != z[first])) return(FALSE)
   share <- tabulate(z) / length(z)
@@ -100,7 +97,7 @@ gives <- function(x, z) {
 
 check_determined <- function(table) {
   codes <- discrete_columns(table)
-  if (length(codes) < 2) return(no_findings())
+  if (length(codes) < 2 || length(codes) > most_given) return(no_findings())
   size <- vapply(codes, function(x) length(unique(x[!is.na(x)])), 1L)
   out <- list()
   for (z in names(codes)) {

@@ -3,7 +3,8 @@
 
 # --- one by one --------------------------------------------------------------------------------
 
-# only: limits are drawn for columns whose adjusted p-value is below it (blocks: for all).
+# only: limits are drawn, and typical values looked up, for columns whose adjusted p-value is below
+# it (blocks: limits for all).
 compare_columns <- function(table, st, times, level, seed, only = Inf) {
   columns <- c(stats::setNames(list(table$y), about_target), table$columns)
   block <- blocks_of_table(table, st)
@@ -18,24 +19,36 @@ compare_columns <- function(table, st, times, level, seed, only = Inf) {
     p_value <- vapply(limits, `[[`, 0, "p_value")
   }
   p_adjusted <- stats::p.adjust(p_value, "holm")
-  rows <- lapply(seq_along(columns), function(i) {
-    p <- names(columns)[i]
-    own <- limits[[p]]
-    if (is.null(own) &&
-        (is.infinite(only) || p_adjusted[i] %in% NA || p_adjusted[i] < only)) {
-      own <- drawn(p)
-    }
-    if (is.null(own)) own <- no_limits
-    data.frame(
-      predictor = p,
-      distance = binned[[p]]$distance,
-      own[c("lower", "upper", "expected")],
-      p_value = p_value[[i]],
-      p_adjusted = p_adjusted[[i]],
-      typical_values(columns[[i]], table$set, binned[[p]])
+  asked <- which(is.na(p_adjusted) | p_adjusted < only)
+  for (p in setdiff(names(columns)[asked], names(limits))) limits[[p]] <- drawn(p)
+  each <- function(what) {
+    vapply(
+      names(columns),
+      function(p) {
+        if (is.null(limits[[p]])) NA_real_ else limits[[p]][[what]]
+      },
+      0
     )
+  }
+  typical <- lapply(seq_along(columns), function(i) {
+    if (!i %in% asked) {
+      return(list(first = NA_real_, second = NA_real_, level = NA_character_))
+    }
+    typical_values(columns[[i]], table$set, binned[[i]])
   })
-  do.call(rbind, rows)
+  data.frame(
+    predictor = names(columns),
+    distance = vapply(binned, `[[`, 0, "distance"),
+    lower = each("lower"),
+    upper = each("upper"),
+    expected = each("expected"),
+    p_value = p_value,
+    p_adjusted = p_adjusted,
+    first = vapply(typical, `[[`, 0, "first"),
+    second = vapply(typical, `[[`, 0, "second"),
+    level = vapply(typical, `[[`, "", "level"),
+    row.names = NULL
+  )
 }
 
 no_limits <- list(lower = NA_real_, upper = NA_real_, expected = NA_real_, p_value = NA_real_)
@@ -129,13 +142,13 @@ typical_values <- function(column, set, binned) {
     middle <- function(s) {
       stats::median(column$x[set == s], na.rm = TRUE)
     }
-    return(data.frame(first = middle(1), second = middle(2), level = NA_character_))
+    return(list(first = middle(1), second = middle(2), level = NA_character_))
   }
   top <- which.max(abs(share[, 1] - share[, 2]))
   member <- column$x[which(bin == top)[1]]
   several <- length(unique(column$x[bin == top])) > 1
   name <- if (is.na(member)) "missing" else if (several) "others" else column$levels[member]
-  data.frame(first = share[top, 1], second = share[top, 2], level = name)
+  list(first = share[top, 1], second = share[top, 2], level = name)
 }
 
 # Distances of draws from the two sets (boot), and of two sets that are alike (null).

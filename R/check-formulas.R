@@ -11,6 +11,9 @@
 
 most_paired <- 150L
 
+# More numeric columns than these are not compared two by two.
+most_compared <- 2000L
+
 # The numbers in which formulas are looked for: those with several values that are not times.
 formula_columns <- function(table) {
   columns_that(table, function(column) {
@@ -21,7 +24,7 @@ formula_columns <- function(table) {
 # table: may hold the target as one of the columns. -> list of formulas
 find_formulas <- function(columns) {
   values <- lapply(columns, `[[`, "x")
-  if (length(values) < 2) return(list())
+  if (length(values) < 2 || length(values) > most_compared) return(list())
   copies <- find_unit_changes(values)
   left <- setdiff(names(values), vapply(copies, `[[`, "", "lhs"))
   pairs <- if (length(left) >= 3 && length(left) <= most_paired) {
@@ -77,11 +80,11 @@ fit_formula <- function(z, expression, step) {
 find_unit_changes <- function(values) {
   at <- complete_rows(values)
   some <- if (length(at) >= 20) at else seq_along(values[[1]])
-  m <- do.call(cbind, lapply(values, `[`, some))
+  m <- few_rows_of(do.call(cbind, lapply(values, `[`, some)), 500)
   r <- suppressWarnings(stats::cor(
     m, use = if (length(at) >= 20) "everything" else "pairwise"
   ))
-  near <- which(r^2 > 1 - 1e-3 & upper.tri(r), arr.ind = TRUE)
+  near <- which(r^2 > 1 - 2e-3 & upper.tri(r), arr.ind = TRUE)
   out <- list()
   done <- character()
   for (i in seq_len(nrow(near))) {
@@ -250,11 +253,11 @@ sum_formula <- function(values, names, lhs, most_terms) {
     rest <- m[, lhs] - cbind(1, m[, terms, drop = FALSE]) %*% beta
     list(beta = beta, left = sqrt(mean(rest^2)) / stats::sd(m[, lhs]))
   }
-  holds <- function(found, lhs) {
+  within <- function(found, lhs) {
     step <- decimal_step(values[[lhs]])
-    within <- step > 0 && found$left * stats::sd(m[, lhs]) <= 0.6 * step && found$left <= 0.02
-    found$left <= 0.002 || within
+    step > 0 && found$left * stats::sd(m[, lhs]) <= 0.6 * step && found$left <= 0.02
   }
+  holds <- function(found, lhs) found$left <= 0.002 || within(found, lhs)
   terms <- setdiff(names, lhs)
   found <- fit(lhs, terms)
   if (!holds(found, lhs)) return(NULL)
@@ -273,7 +276,8 @@ sum_formula <- function(values, names, lhs, most_terms) {
   minus <- vapply(sides, function(s) sum(s$beta[-1] < 0) + s$left, 0)
   best <- sides[[which.min(minus)]]
   list(
-    lhs = best$lhs, terms = best$terms, left = best$left, exact = best$left < 1e-6,
+    lhs = best$lhs, terms = best$terms, left = best$left,
+    exact = best$left < 1e-6 || within(best, best$lhs),
     text = sum_text(best$beta, best$terms)
   )
 }

@@ -21,7 +21,7 @@ check_leaks <- function(table, st, found, known) {
     if (p %in% known) return(leak_of_dictionary(p))
     column <- table$columns[[p]]
     if (column$time || !has_several(column) || runs_with_rows(column, table)) return(NULL)
-    hit <- leak_of_formula(p, found, st$target)
+    hit <- leak_of_formula(p, found, table, st$target)
     if (is.null(hit)) hit <- leak_of_values(p, column, table$y)
     hit
   })
@@ -46,28 +46,34 @@ leak_of_dictionary <- function(p) {
   )
 }
 
-# A column that the target makes, or that makes it with others; what only helps to bring the one
-# back to the other is a doubt.
-leak_of_formula <- function(p, found, target) {
+# Of the columns that give the target by a formula, those that go with it (rank correlation of 0.7)
+# are leaks, and what only helps to bring these back to the target is a doubt. Where none goes with
+# it, all together are the leak.
+leak_of_formula <- function(p, found, table, target) {
   own <- Filter(
     function(f) about_target %in% c(f$lhs, f$terms) && p %in% c(f$lhs, f$terms), found
   )
   if (!length(own)) return(NULL)
   f <- own[[1]]
-  helps <- f$lhs != about_target && f$lhs != p
+  members <- setdiff(c(f$lhs, f$terms), about_target)
+  with <- vapply(
+    members, function(m) abs(rank_correlation_of(table$columns[[m]], table$y)), 0
+  )
+  makes <- members[with >= if (max(with) >= 0.7) 0.7 else 0]
   text <- gsub(
     quoted(about_target),
     quoted(target),
     paste0(quoted(f$lhs), " = ", f$text),
     fixed = TRUE
   )
+  helps <- !p %in% makes
   leak(
     p,
     if (helps) "doubt" else "severe",
     100 * f$left,
     "% of the spread left",
     if (helps) {
-      paste0("Together with ", quoted(f$lhs), " it gives the target: ")
+      paste0("Together with ", name_few(makes), " it gives the target: ")
     } else {
       "The target is arithmetic of it: "
     },
@@ -82,12 +88,12 @@ leak_of_values <- function(p, column, y) {
   if (sum(both) < least_rows_leak) return(NULL)
   x <- column$x[both]
   truth <- y$x[both]
-  if (length(unique(x)) < 2 || length(unique(truth)) < 2) return(NULL)
-  few <- y$number && length(unique(truth)) <= 3
+  if (column$distinct < 2 || y$distinct < 2) return(NULL)
+  few <- y$number && y$distinct <= 3
   if (few) truth <- match(truth, sort(unique(truth)))
   if (y$number && !few) {
     if (column$number || column$ordered) {
-      number_leak(p, x, truth)
+      number_leak(p, x, truth, column$distinct)
     } else {
       levels_leak(p, x, truth)
     }
@@ -100,8 +106,8 @@ leak_of_values <- function(p, column, y) {
 
 # --- a target of numbers -----------------------------------------------------------------------
 
-number_leak <- function(p, x, y) {
-  k <- length(unique(x))
+# k: number of distinct values of x.
+number_leak <- function(p, x, y, k) {
   if (k <= length(x) / 3) {
     return(levels_leak(p, match(x, unique(x)), y, of_numbers = TRUE))
   }
@@ -207,6 +213,7 @@ classes_leak <- function(p, x, y) {
 # Classes that are stretches of a number. Clusters that lie apart are honest; a border that cuts
 # through dense rows without one exception is not, nor are classes hardly wider than a point.
 border_leak <- function(p, x, y) {
+  if (length(unique(y)) < 2) return(NULL)
   ranges <- vapply(split(x, y), range, c(0, 0))
   if (any(tabulate(match(y, unique(y))) < 5)) return(NULL)
   order <- order(ranges[1, ])
@@ -264,8 +271,11 @@ check_consequences <- function(table, st, leaks, seed = 1) {
   columns <- rows_of_columns(table$columns[usable], use)
   y <- response_of(rows_of_columns(list(table$y), use)[[1]])
   part <- parts_of(length(use), seed = seed)
-  alone <- vapply(columns, function(column) fit_additive(list(x = column), y, part)$skill, 0)
-  bind_findings(lapply(names(which(alone >= 0.7)), function(p) {
+  likely <- names(columns)[vapply(columns, explained_in_bins, 0, y) >= 0.6]
+  alone <- vapply(
+    columns[likely], function(column) fit_additive(list(x = column), y, part)$skill, 0
+  )
+  bind_findings(lapply(likely[alone >= 0.7], function(p) {
     named <- if (named_after(p, st$target)) leak_of_name(p, alone[[p]])
     hit <- leak_of_consequence(p, columns, y, part, alone[[p]])
     if (is.null(hit)) named else hit
@@ -306,8 +316,8 @@ leak_of_consequence <- function(p, columns, y, part, skill) {
   others <- columns[names(columns) != p & !(near > 0.9)]
   if (!length(others)) return(NULL)
   known <- !is.na(column$x)
-  others <- rows_of_columns(others, known)
   y <- y[known, , drop = FALSE]
+  others <- most_telling(rows_of_columns(others, known), y)
   part <- part[known]
   own <- rows_of_columns(list(x = column), known)
   together <- fit_additive(others, y, part)$skill

@@ -5,10 +5,10 @@
 # table   columns: list of checked columns, by name; y: the target as a checked column; set: 1 for
 #         training rows, 2 for holdout rows; n: rows in all, by set; sampled: are these fewer?
 # checked column   number: is it a number (or an ordered factor, a time)?; time; text; ordered;
-#         x: the values, or the numbers of the levels; distinct: how many of them; levels; place: of what has an order, the
-#         rank of each value as a share of those known
+#         x: the values, or the numbers of the levels; distinct: how many of them; levels;
+#         place: of what has an order, the rank of each value as a share of those known
 
-most_checked_rows <- 4000L
+most_checked_rows <- 3000L
 
 check_table <- function(st, columns, seed = 1, most = most_checked_rows) {
   sets <- list(st$train, st$data)
@@ -71,6 +71,21 @@ level_names <- function(v) {
 # Columns of the table that are of a kind.
 columns_that <- function(table, holds) {
   names(table$columns)[vapply(table$columns, holds, NA)]
+}
+
+few_rows_of <- function(m, most) {
+  m[unique(round(seq(1, nrow(m), length.out = min(nrow(m), most)))), , drop = FALSE]
+}
+
+# Spearman's correlation on the rows where both are known; 0 where these are fewer than 10.
+rank_correlation_of <- function(a, b) {
+  both <- !is.na(a$x) & !is.na(b$x)
+  r <- if (sum(both) >= 10) {
+    suppressWarnings(stats::cor(rank(a$x[both]), rank(b$x[both])))
+  } else {
+    0
+  }
+  if (is.na(r)) 0 else r
 }
 
 has_several <- function(column) column$distinct > 1

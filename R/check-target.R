@@ -88,9 +88,8 @@ stand_ins <- function(table, st, p, others, seed) {
   }
   own <- rows_of_columns(list(column), known)[[1]]
   y <- response_of(own)
-  fit <- fit_additive(
-    rows_of_columns(table$columns[others], known), y, parts_of(length(known), seed = seed)
-  )
+  told_by <- most_telling(rows_of_columns(table$columns[others], known), y)
+  fit <- fit_additive(told_by, y, parts_of(length(known), seed = seed))
   limits <- skill_limits(y, fit$fitted)
   if (!isTRUE(limits$lower > 0.02)) return(NULL)
   by <- utils::head(leading_shares(fit$shares), 3)

@@ -26,7 +26,7 @@
 #'   `together` (a data frame of `auc, lower, upper, n`: how well rows left out are told apart, 0.5
 #'   is not at all) and `ranking` (a data frame of `model, predictor, first, second, difference,
 #'   lower, upper, p_adjusted`: permutation importances on both sets), or `NULL`.
-#' @details At most 4,000 rows of each set are compared, drawn by seed; the limits and p-values are
+#' @details At most 3,000 rows of each set are compared, drawn by seed; the limits and p-values are
 #'   those of the rows drawn. The sets are told apart by a ridge regression on bends of the columns'
 #'   ranks and, with up to 12 numeric columns, on products of pairs, in five parts of the rows. The
 #'   difference of two importances has the standard error of independent rows. Where one set is the

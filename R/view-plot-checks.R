@@ -57,15 +57,11 @@ autoplot.dreher_checks <- function(object, ..., top = 25) {
     theme_dreher() + theme_of_panels()
 }
 
-# The number behind a finding, where it is short: shares, levels, rows, correlations.
+# The number behind a finding, where it needs no words: shares, levels, rows, correlations.
 short_evidence <- function(evidence, unit) {
   value <- vapply(evidence, function(e) format(signif(e, 2), big.mark = ","), "")
-  ifelse(
-    startsWith(unit, "%"), paste(value, "%"),
-    ifelse(
-      unit %in% c("levels", "rows", "rank correlation", "AUC", "distance, 0 to 1"), value, ""
-    )
-  )
+  bare <- c("levels", "rows", "rank correlation", "AUC", "distance, 0 to 1")
+  ifelse(unit == "% of the rows", paste(value, "%"), ifelse(unit %in% bare, value, ""))
 }
 
 say_checks_briefly <- function(d) {

@@ -594,7 +594,8 @@ test_that("the demo runs the whole example and says where everything is", {
   expect_setequal(
     list.files(path("demo")),
     c(
-      "scores.csv", "checks.csv", "drift.csv", "ranking.csv", "ranking.json", "floor.csv", "floor.png",
+      "scores.csv", "checks.csv", "drift.csv", "ranking.csv", "ranking.json", "floor.csv",
+      "floor.png",
       "agreement.csv", "agreement.png", "stability.csv", "stability.png", "reduction.csv",
       "sets.csv", "set.json", "confirmation.json", "twins.png", "curves.png",
       "ranking.png", "methods.png", "reduction.png", "report.html", "scores.png",

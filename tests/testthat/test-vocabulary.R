@@ -19,7 +19,7 @@ words <- c(
   decimal = "decimal mark", delimiter = "sign between fields",
   header = "are the first fields names", encoding = "of a text file",
   thousands = "thousands mark", query = "what to read from a database",
-  source = "a file, connection or table", show = "which of several figures",
+  source = "a file, connection or table",
   predictor = "name of one predictor",
   target_transform = "what models were trained on instead of the target",
   columns = "names of columns", compare = "is the library asked as well",
