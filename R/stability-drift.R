@@ -64,26 +64,45 @@ find_drift <- function(
   compared <- compare_columns(table, between, times, level, seed)
   together <- tell_apart(table, between, level, seed)
   at <- match(compared$predictor, names(together$shares))
-  compared$share <- together$shares[at]
+  compared$share <- as.double(together$shares[at])
   ranked <- if (length(picked)) {
-    compare_importances(study, sets, names(picked), repeats, level, seed)
-  }
-  new_table(
-    compared,
-    "drift",
-    list(
-      sets = names(sets),
-      n = table$n,
-      sampled = table$sampled,
-      together = together$auc,
-      ranking = ranked,
-      target = study$target,
-      level = level,
-      labels = labels_of(study, columns),
-      learnt = any(vapply(sets, function(s) holds_training_rows(study, s), NA)),
-      fingerprint = study$fingerprint
+    tryCatch(
+      compare_importances(study, sets, names(picked), repeats, level, seed),
+      dreher_error = function(e) {
+        warn_dreher(
+          "drift", paste0("The importances could not be compared: ", conditionMessage(e)),
+          "The comparison of the columns stands."
+        )
+        NULL
+      }
     )
+  }
+  validate_drift(new_drift(compared, list(
+    sets = names(sets), n = table$n, sampled = table$sampled, together = together$auc,
+    ranking = ranked, target = study$target, level = level, seed = seed,
+    labels = labels_of(study, columns),
+    learnt = any(vapply(sets, function(s) holds_training_rows(study, s), NA)),
+    fingerprint = study$fingerprint
+  )))
+}
+
+new_drift <- function(table, details) new_table(table, "drift", details)
+
+validate_drift <- function(x) {
+  check_shape(
+    x,
+    c(
+      predictor = "character", distance = "double", lower = "double", upper = "double",
+      expected = "double", p_value = "double", p_adjusted = "double", first = "double",
+      second = "double", level = "character", share = "double"
+    ),
+    "table of drift"
   )
+  check_holds(
+    within_limits(x$distance, x$lower, x$upper), "table of drift", "a distance lies outside"
+  )
+  check_holds(!anyDuplicated(x$predictor), "table of drift", "a column stands twice")
+  x
 }
 
 #' @export
@@ -105,7 +124,15 @@ pick_two_sets <- function(st, rows) {
       "For example c(\"train\", \"holdout\"), or list(spring = a, autumn = b)."
     )
   }
-  stats::setNames(sets, vapply(sets, `[[`, "", "label"))
+  labels <- vapply(sets, `[[`, "", "label")
+  if (anyDuplicated(labels)) {
+    stop_input(
+      "`rows` names the same rows twice.",
+      if (isTRUE(st$seen)) "The rows of the study are training rows.",
+      "Give two sets of rows, for example list(spring = a, autumn = b)."
+    )
+  }
+  stats::setNames(sets, labels)
 }
 
 # Are these the training rows, or mostly rows of them?

@@ -50,7 +50,8 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
         say_staircases(object, sets)
       } else {
         say_staircase(object, sets[[1]], unit)
-      }
+      },
+      caption = caption_of_sets(sets)
     ) + theme_dreher() + ggplot2::theme(axis.text.y = ggplot2::element_text(hjust = 0))
   if (!several) return(drawn)
   headings <- vapply(

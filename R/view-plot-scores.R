@@ -133,7 +133,8 @@ autoplot.dreher_set <- function(object, ..., top = 25) {
         length(object$counts_chosen),
         " splits. Solid: in the set. Dashed: half of the splits",
         if (left > 0) paste0("; ", left, " others were chosen less often"), "."
-      )
+      ),
+      caption = caption_of_sets(list(object))
     ) + theme_dreher() + theme_of_panels()
 }
 

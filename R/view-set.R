@@ -249,10 +249,30 @@ format_set <- function(x, confirmed = FALSE) {
       wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1)
     },
     if (length(say_random(x))) wrap_lines(say_random(x), 79, 1),
+    unlist(lapply(say_suspects_of(x), wrap_lines, 79, 1)),
     if (x$count && length(x$left_out) && !confirmed) {
       c("", "Next: confirm_set() on rows nobody has touched.")
     }
   )
+}
+
+# Severe findings of the checks about predictors of the set.
+say_suspects_of <- function(set) {
+  st <- set$study
+  if (is.null(st$data) || !length(set$predictors)) return(NULL)
+  found <- find_severe(st)
+  found <- found[found$predictor %in% set$predictors, ]
+  if (!nrow(found)) return(NULL)
+  flag <- ifelse(found$finding == "leak", "possible leak", found$finding)
+  say_suspects(
+    data.frame(predictor = found$predictor, flag = flag), labels_of(st, set$predictors)
+  )
+}
+
+# The same below a figure of one set or several; NULL: nothing.
+caption_of_sets <- function(sets) {
+  said <- unique(unlist(lapply(sets, say_suspects_of)))
+  if (length(said)) paste(said, collapse = " ")
 }
 
 say_on_curve <- function(x, own, unit) {

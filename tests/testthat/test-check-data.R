@@ -263,7 +263,13 @@ test_that(
     expect_match(
       score_models(st)$verdict, "No: it uses `copy`, a possible leak.", fixed = TRUE
     )
-    tone <- kiln$train
+    rd <- suppressWarnings(reduce_predictors(
+    st, folds = 2, repeats = 1, inner_folds = 2, random = 0
+  ))
+  set <- choose_set(rd)
+  expect_match(paste(format_set(set), collapse = " "), "Possible leak: copy. Was it known")
+  expect_match(ggplot2::autoplot(set)$labels$caption, "Possible leak: copy")
+  tone <- kiln$train
     doubted <- study(
       lm(strength ~ ring_tone + peak_temp, tone), kiln$holdout, "strength", train = tone
     )

@@ -49,6 +49,12 @@ test_that("two named sets, and what drift does to the ranking", {
   expect_false(isTRUE(detail(dr, "learnt")))
   expect_true(isTRUE(detail(find_drift(st, list(one = a, two = b)), "learnt")))
   expect_error(find_drift(st, "train"), "two sets", class = "dreher_error_input")
+  seen <- suppressWarnings(study(lm(y ~ moved, a), a, "y", train = a))
+  expect_error(find_drift(seen), "the same rows twice", class = "dreher_error_input")
+  gaps <- a
+  gaps$still[1:9] <- NA
+  expect_warning(part <- find_drift(st, list(one = gaps, two = b)), "could not be compared")
+  expect_null(summary(part)$ranking)
   none <- find_drift(st, models = character())
   expect_null(summary(none)$ranking)
 })
