@@ -36,13 +36,10 @@ leak <- function(p, severity, evidence, unit, ...) {
 }
 
 leak_of_dictionary <- function(p) {
-  leak(
-    p,
-    "severe",
-    1,
-    "entry of the dictionary",
-    "The dictionary says that it is known only after ",
-    "the target."
+  finding(
+    p, "leak", "severe", 1, "entry of the dictionary",
+    "The dictionary says that it is known only after the target.",
+    "Train the models without it."
   )
 }
 

@@ -215,7 +215,8 @@ check_identifiers <- function(table, st) {
       "% distinct",
       paste0(
         "It has ", format_whole(distinct), " distinct values in ",
-        format_whole(length(known)), " rows ", kind$why, "."
+        format_whole(length(known)), if (table$sampled) " rows drawn " else " rows ",
+        kind$why, "."
       ),
       paste0(
         "Leave it out, unless it has a meaning: what it tells of one row it tells of ",

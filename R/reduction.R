@@ -206,7 +206,8 @@ leaking_warning <- function(st, plans) {
     warn_dreher(
       "leak",
       paste0(
-        "What holds \"", st$target, "\" may be known only afterwards: ", quote_some(leaks), "."
+        "What holds \"", st$target, "\" may be known only afterwards: ",
+        quote_some(leaks), "."
       ),
       paste0(
         "See check_data(); with use = leave_out in the dictionary a predictor is in ",

@@ -67,7 +67,9 @@ settle_dictionary <- function(file, query = NULL, columns = NULL) {
   if (length(faults)) {
     gone <- if (!is.null(columns)) setdiff(out$predictor, c(columns, ""))
     if (length(gone)) {
-      faults <- c(faults, paste0("it names what is no column of the data: ", quote_some(gone), "."))
+      faults <- c(
+        faults, paste0("it names what is no column of the data: ", quote_some(gone), ".")
+      )
     }
     stop_input(
       paste0(

@@ -12,6 +12,10 @@
 #'   [effect_curves()]}
 #'   \item{background rows}{rows that stand for "value not known" in Shapley values: see
 #'   [rank_shapley()]}
+#'   \item{best predictor alone}{what the target is expected to be given the one predictor that
+#'   tells most of it: see [score_models()]}
+#'   \item{calibrated}{predictions mean what they say: of rows predicted at 20 % a fifth is of the
+#'   class: see [score_models()]}
 #'   \item{constant}{the prediction without any predictor: the mean, or the shares of the classes}
 #'   \item{contribution}{a predictor's part of the distance of one prediction from the baseline: see
 #'   [contributions()]}
@@ -22,6 +26,8 @@
 #'   \item{direction}{`rises`, `falls`, `bends` (one turn), `mixed`, `differs` (levels), `little`
 #'   (hardly anything beside what the predictions span), `flat`, `not shown`: see
 #'   [effect_curves()]}
+#'   \item{doubt}{a finding to look at before one relies on importances: see [check_data()]}
+#'   \item{drift}{two sets of rows differ: see [find_drift()]}
 #'   \item{family}{predictors that belong together, by the dictionary}
 #'   \item{form}{the variant of a method: see [ranking]}
 #'   \item{groups}{what is ranked as one: see [rank_permutation()]}
@@ -31,6 +37,7 @@
 #'   [ranking]}
 #'   \item{interaction value}{what a pair of predictors adds beyond the two alone: see
 #'   [interactions()]}
+#'   \item{leak}{a column that holds the target, or was known only after it: see [check_data()]}
 #'   \item{left out}{rows outside a resample: see [draw_resamples()]}
 #'   \item{margin}{the loss in score one is ready to accept: see [choose_set()]}
 #'   \item{mean absolute Shapley value}{the mean over the rows of the size of a predictor's
@@ -38,6 +45,7 @@
 #'   \item{nested cross-validation score}{the score of the whole procedure, the choice of the
 #'   number of predictors included: see [choose_set()]}
 #'   \item{noise floor}{the importance that permuted copies reach: see [noise_floor()]}
+#'   \item{note}{a finding that is good to know: see [check_data()]}
 #'   \item{oob}{training rows, each with only the trees that were not grown on it}
 #'   \item{optimistic}{better than it would be on new rows, since the same rows chose}
 #'   \item{price}{loss in score against all predictors, or against a reference set; negative is
@@ -49,11 +57,13 @@
 #'   \item{relative}{importance over the largest one}
 #'   \item{rows}{the set of rows a result was computed on: see [ranking]}
 #'   \item{settled}{said of a rank whose confidence set is that rank alone: see [stability()]}
+#'   \item{severe}{a finding that makes importances mislead: see [check_data()]}
 #'   \item{share}{the non-negative part of an importance over the sum of these}
 #'   \item{skill}{by how much a score is better than that of the constant; positive is better}
 #'   \item{slice}{a part of the rows that is looked at apart: see [rank_predictors()] and
 #'   [compare_slices()]}
 #'   \item{spread}{the central part of the ranks over the resamples: see [stability()]}
+#'   \item{stand-in}{a column that tells a sensitive one: see [check_data()]}
 #'   \item{strata}{rows that are alike in what the other predictors say of one: see
 #'   [rank_permutation()]}
 #'   \item{tier}{predictors that are not distinguished from the first of the tier: see

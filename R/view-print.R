@@ -296,7 +296,19 @@ format_checks <- function(x) {
     if (nrow(x) > most) {
       paste0(" and ", nrow(x) - most, " more: as.data.frame() shows all, in full")
     },
-    "", wrap_lines(say_checks(x))
+    "", wrap_lines(say_checks(x)), wrap_lines(say_drawn(x))
+  )
+}
+
+# Of large tables some rows are drawn for what has a sampling error.
+say_drawn <- function(x) {
+  if (!isTRUE(detail(x, "sampled"))) return(NULL)
+  n <- detail(x, "n")
+  n <- n[n > most_checked_rows]
+  kind <- ifelse(names(n) == "train", "training", "holdout")
+  paste0(
+    "Relations between columns were looked at in ", format_number(most_checked_rows),
+    " rows drawn of ", list_words(paste("the", format_number(n), kind, "rows")), "."
   )
 }
 
