@@ -182,7 +182,7 @@ check_drift <- function(table, st, seed) {
   if (min(tabulate(table$set, 2)) < 20) return(no_findings())
   compared <- compare_columns(table, st, 200, 0.95, seed, only = 0.01)
   moved <- which(compared$p_adjusted < 0.01)
-  sets <- c("training", "holdout")
+  of_time <- function(p) if (p == about_target) "" else table$columns[[p]]$of_time
   one <- lapply(moved, function(i) {
     d <- compared[i, ]
     finding(
@@ -195,7 +195,10 @@ check_drift <- function(table, st, seed) {
         "Training and holdout rows differ in it by ",
         format(round(d$distance, 2), nsmall = 2), ": ",
         if (is.na(d$level)) {
-          paste0("median ", signif(d$first, 4), " and ", signif(d$second, 4))
+          paste0(
+            "median ", value_in_words(d$first, of_time(d$predictor)), " and ",
+            value_in_words(d$second, of_time(d$predictor))
+          )
         } else {
           paste0(say_share(d$first), " and ", say_share(d$second), " ", d$level)
         },

@@ -151,6 +151,17 @@ typical_values <- function(column, set, binned) {
   list(first = share[top, 1], second = share[top, 2], level = name)
 }
 
+# A typical value in words: a number, a date, a time.
+value_in_words <- function(v, of_time = "") {
+  if (is.na(v)) return("")
+  switch(
+    of_time,
+    date = format(structure(floor(v), class = "Date")),
+    time = format(.POSIXct(v, "UTC"), "%Y-%m-%d %H:%M"),
+    format(signif(v, 4))
+  )
+}
+
 # Distances of draws from the two sets (boot), and of two sets that are alike (null).
 draw_distances <- function(share, n, times, of_numbers) {
   together <- as.vector(share %*% n) / sum(n)

@@ -5,7 +5,8 @@
 # table   columns: list of checked columns, by name; y: the target as a checked column; set: 1 for
 #         training rows, 2 for holdout rows; n: rows in all, by set; sampled: are these fewer?
 # checked column   number: is it a number (or an ordered factor, a time)?; time; text; ordered;
-#         x: the values, or the numbers of the levels; distinct: how many of them; levels;
+#         of_time: "date", "time" or ""; x: the values, or the numbers of the levels; distinct:
+#         how many of them; levels;
 #         place: of what has an order, the rank of each value as a share of those known
 
 most_checked_rows <- 3000L
@@ -36,25 +37,48 @@ check_table <- function(st, columns, seed = 1, most = most_checked_rows) {
 # parts: the column's values in each table.
 checked_column <- function(parts) {
   first <- parts[[1]]
-  time <- inherits(first, c("Date", "POSIXct"))
+  time <- if (inherits(first, "Date")) {
+    "date"
+  } else if (inherits(first, "POSIXct")) {
+    "time"
+  } else {
+    ""
+  }
   ordered <- is.ordered(first)
-  number <- (is.numeric(first) && !is.factor(first)) || time
+  number <- (is.numeric(first) && !is.factor(first)) || is_time(first)
   if (number) {
     x <- unlist(lapply(parts, function(v) as.double(unclass(v))))
     x[!is.finite(x)] <- NA
     return(list(
-      number = TRUE, time = time, text = FALSE, ordered = FALSE, x = x,
-      distinct = count_distinct(x), place = place_of(x)
+      number = TRUE,
+      time = nzchar(time),
+      of_time = time,
+      text = FALSE,
+      ordered = FALSE,
+      x = x,
+      distinct = count_distinct(x),
+      place = place_of(x)
     ))
   }
   levels <- if (ordered) levels(first) else unique(unlist(lapply(parts, level_names)))
   codes <- unlist(lapply(parts, function(v) {
     known <- if (is.factor(v)) levels(v) else unique(as.character(v))
-    match(known, levels)[if (is.factor(v)) as.integer(v) else match(as.character(v), known)]
+    match(known, levels)[if (is.factor(v)) {
+        as.integer(v)
+      } else {
+        match(as.character(v), known)
+      }]
   }))
   list(
-    number = FALSE, time = FALSE, text = is.character(first), ordered = ordered, x = codes,
-    levels = levels, distinct = count_distinct(codes), place = if (ordered) place_of(codes)
+    number = FALSE,
+    time = FALSE,
+    of_time = "",
+    text = is.character(first),
+    ordered = ordered,
+    x = codes,
+    levels = levels,
+    distinct = count_distinct(codes),
+    place = if (ordered) place_of(codes)
   )
 }
 

@@ -81,6 +81,7 @@ find_drift <- function(
     sets = names(sets), n = table$n, sampled = table$sampled, together = together$auc,
     ranking = ranked, target = study$target, level = level, seed = seed,
     labels = labels_of(study, columns),
+    of_time = vapply(table$columns, `[[`, "", "of_time"),
     learnt = any(vapply(sets, function(s) holds_training_rows(study, s), NA)),
     fingerprint = study$fingerprint
   )))

@@ -187,18 +187,11 @@ format_drift <- function(x) {
   d <- d[order(-(d$distance - d$expected), na.last = TRUE), ]
   shown <- utils::head(d, 12)
   sets <- detail(x, "sets")
+  of_time <- detail(x, "of_time")[shown$predictor]
+  of_time[is.na(of_time)] <- ""
   typical <- function(v, level) {
-    ifelse(
-      is.na(level),
-      vapply(
-        v,
-        function(one) {
-          if (is.na(one)) "" else format(signif(one, 4))
-        },
-        ""
-      ),
-      paste(format_percent(v), shorten(level, 10))
-    )
+    number <- mapply(value_in_words, v, of_time, USE.NAMES = FALSE)
+    ifelse(is.na(level), number, paste(format_percent(v), shorten(level, 10)))
   }
   columns <- list(
     predictor = shorten(shown$predictor, 20),

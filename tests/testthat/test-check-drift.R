@@ -89,3 +89,19 @@ test_that("rows that belong together are exchanged as wholes", {
   # rows taken for independent would say p < 0.001 in nearly all
   expect_lte(sum(p_values < 0.05), 3)
 })
+
+test_that("dates and times of day are told as such", {
+  a <- rows_of(200, 11)
+  b <- rows_of(150, 12)
+  a$day <- as.Date("2026-01-01") + seq_len(200)
+  b$day <- as.Date("2026-09-01") + seq_len(150)
+  a$hour <- as.difftime(stats::runif(200, 6, 12), units = "hours")
+  b$hour <- as.difftime(stats::runif(150, 12, 18), units = "hours")
+  st <- study(lm(y ~ still, a), b, "y", train = a)
+  ch <- as.data.frame(check_data(st))
+  day <- ch[ch$predictor == "day" & ch$finding == "drift", ]
+  expect_match(day$detail, "median 2026-04-1[0-9] and 2026-11-1[0-9]")
+  dr <- find_drift(st, models = character(), times = 20)
+  expect_gt(dr$distance[dr$predictor == "hour"], 0.98)
+  expect_match(paste(format_drift(dr), collapse = " "), "2026-04-1")
+})
