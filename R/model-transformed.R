@@ -14,15 +14,11 @@ known_way <- function(name) {
       name,
       log = log, log2 = log2, log10 = log10, log1p = log1p, sqrt = sqrt, logit = stats::qlogis
     ),
-    inverse = switch(
-      name,
-      log = exp,
-      log2 = function(p) 2^p,
-      log10 = function(p) 10^p,
-      log1p = expm1,
-      sqrt = function(p) pmax(p, 0)^2,
-      logit = stats::plogis
-    )
+    inverse = if (name == "logit") {
+      stats::plogis
+    } else {
+      inverse_steps(call(name, as.name("y")))[[1]]
+    }
   )
 }
 

@@ -1,18 +1,59 @@
 #include "base-rows.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <cstring>
 #include <numeric>
 
 namespace dreher {
 
+namespace {
+
+// Powers of ten from 0 on, far enough to bring the smallest number to 15 digits.
+using Powers = std::array<long double, 340>;
+
+const Powers& powers() {
+  static const Powers table = [] {
+    Powers t;
+    for (std::size_t i = 0; i < t.size(); ++i) t[i] = std::pow(10.0L, static_cast<int>(i));
+    return t;
+  }();
+  return table;
+}
+
+// Does 10^exponent reach beyond the value?
+bool beyond(long double value, int exponent) {
+  const Powers& ten = powers();
+  return exponent >= 0 ? value < ten[exponent] : value * ten[-exponent] < 1.0L;
+}
+
+}  // namespace
+
 std::uint64_t key_of(double value) {
   if (std::isnan(value)) return 1;
   if (value == 0.0) return 2;
-  std::uint64_t bits;
-  std::memcpy(&bits, &value, sizeof bits);
-  return (bits + 8) >> 4;
+  if (std::isinf(value)) return value > 0 ? 3 : 4;
+  const long double size = std::fabs(static_cast<long double>(value));
+  // 10^exponent <= size < 10^(exponent + 1)
+  int exponent = static_cast<int>(std::floor(std::ilogb(value) * 0.30102999566398120));
+  exponent = std::min(std::max(exponent, -324), 308);
+  if (beyond(size, exponent)) --exponent;
+  if (!beyond(size, exponent + 1)) ++exponent;
+  const int shift = 14 - exponent;
+  const long double digits =
+      shift >= 0 ? size * powers()[std::min(shift, 339)] : size / powers()[-shift];
+  if (!(digits < 2e15L)) {  // no wider type on this machine
+    std::uint64_t bits;
+    std::memcpy(&bits, &value, sizeof bits);
+    return bits;
+  }
+  std::uint64_t whole = static_cast<std::uint64_t>(std::llround(digits));
+  if (whole >= 1000000000000000ULL) {
+    whole = 100000000000000ULL;
+    ++exponent;
+  }
+  return (whole * 2048 + static_cast<std::uint64_t>(exponent + 1024)) * 2 + (value < 0 ? 1 : 0);
 }
 
 std::vector<int> same_rows(const std::vector<std::uint64_t>& hashes) {

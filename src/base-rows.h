@@ -22,7 +22,7 @@ inline std::uint64_t take_in(std::uint64_t hash, std::uint64_t key) {
   return z ^ (z >> 31);
 }
 
-// Numbers that agree to some 15 digits have one key: the last 4 of 52 bits are rounded off.
+// Numbers that agree to 15 significant digits have one key.
 std::uint64_t key_of(double value);
 
 // Per row the smallest number (from 1) of a row with the same hash.
