@@ -129,9 +129,16 @@ draw_limits <- function(b, set, block, times, level, seed, key) {
   tail <- (1 - level) / 2
   limits <- stats::quantile(drawn$boot, c(tail, 1 - tail), names = FALSE)
   limits <- pmin(pmax(limits - (mean(drawn$boot) - b$distance), 0), 1)
+  p_value <- if (is.null(block)) {
+    b$p_value
+  } else {
+    (1 + sum(drawn$null >= b$distance)) / (times + 1)
+  }
+  # none is a distance that the test does not exclude
+  if (isTRUE(p_value > 1 - level)) limits[1] <- 0
   list(
     lower = min(limits[1], b$distance), upper = max(limits[2], b$distance),
-    expected = mean(drawn$null), p_value = (1 + sum(drawn$null >= b$distance)) / (times + 1)
+    expected = mean(drawn$null), p_value = p_value
   )
 }
 
@@ -249,6 +256,7 @@ tell_apart <- function(table, st, level, seed) {
   )
   ranked <- auc_parts(set == 2, fit$fitted[, 1])
   error <- influence_error(ranked$u, block)
+  error$std_error <- folds_widen * error$std_error
   limits <- t_limits(ranked$auc, error$std_error, error$df, level)
   owner <- sub("\r.*", "", names(fit$shares))
   shares <- tapply(pmax(fit$shares, 0), owner, sum)

@@ -49,7 +49,7 @@ repeated_between <- function(codes, st) {
   finding(
     about_rows, "training rows", if (share >= 0.1) "severe" else "doubt", known$count, "rows",
     paste0(
-      if (share == 1) "All" else format_whole(known$count), " of the ",
+      if (share == 1) "All " else paste0(format_whole(known$count), " of the "),
       format_whole(length(codes$data)), " rows of `data` are training rows."
     ),
     "Take them out of `data`: scores on rows the models have learnt are optimistic."

@@ -251,33 +251,32 @@ residuals_of <- function(st, m, p, info, level) {
 
 # --- numbers of trees --------------------------------------------------------------------------
 
-# The score with the first trees alone, at up to twelve numbers of them; each tree is walked once.
+# The score with the first trees alone, at up to twelve numbers of rounds; each tree is walked once.
+# Trees of a mean are weighted anew; trees with weights of their own have no first ones.
 scores_by_trees <- function(st, m, p, info, level, most = 12) {
   model <- st$models[[m]]
   forest <- model$forest
-  per_round <- if (is.null(forest$boosted)) 1L else nrow(forest$value)
-  rounds <- length(forest$root) %/% per_round
-  if (is.null(forest) || rounds < 3) return(NULL)
+  if (is.null(forest) || length(unique(forest$weight)) > 1) return(NULL)
+  of_round <- forest$boosted$round
+  if (is.null(of_round)) of_round <- seq_along(forest$root)
+  last <- which(!duplicated(of_round, fromLast = TRUE))
+  rounds <- length(last)
+  if (rounds < 3) return(NULL)
   at <- unique(round(exp(seq(log(max(1, rounds / 100)), log(rounds), length.out = most))))
   rows <- encode_for_forest(forest, model_rows(st, model, st$data))
   total <- matrix(0, nrow(st$data), nrow(forest$value))
-  weight <- 0
   done <- 0
-  out <- lapply(at, function(k) {
-    which <- seq(done * per_round + 1, k * per_round)
+  out <- lapply(last[at], function(trees) {
+    which <- seq(done + 1, trees)
     total <<- total + forest_predict(some_trees(forest, which), rows, st$threads)
-    weight <<- weight + sum(forest$weight[which])
-    done <<- k
-    scale <- if (is.null(forest$boosted)) sum(forest$weight) / weight else 1
-    eta <- scale * total + rep(forest$base, each = nrow(total))
-    q <- apply_link(forest, eta)
+    done <<- trees
+    scale <- if (forest$weight[1] == 1) 1 else length(forest$root) / trees
+    q <- apply_link(forest, scale * total + rep(forest$base, each = nrow(total)))
     if (st$task == "classification") q <- order_classes(q, model$classes, st, m)
     own <- loss_with_error(st$metric, info, q, NULL, 1)
     score <- as_score(st$metric, own$loss)
     limits <- t_limits(score, own$std_error, own$df, level)
-    data.frame(
-      trees = k * per_round, score = score, lower = limits$lower, upper = limits$upper
-    )
+    data.frame(trees = trees, score = score, lower = limits$lower, upper = limits$upper)
   })
   do.call(rbind, out)
 }

@@ -117,7 +117,7 @@ skill_limits <- function(y, fitted, level = 0.95) {
   b <- rowSums(y^2)
   skill <- 1 - mean(a) / mean(b)
   u <- -(a - (1 - skill) * b) / mean(b)
-  t_limits(skill, stats::sd(u) / sqrt(length(u)), length(u) - 1, level)
+  t_limits(skill, folds_widen * stats::sd(u) / sqrt(length(u)), length(u) - 1, level)
 }
 
 groups_differ <- function(table, st, p, tests) {

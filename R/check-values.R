@@ -98,7 +98,7 @@ check_constant <- function(table, st) {
         "note",
         1,
         "value",
-        "It has a single value.",
+        if (column$distinct) "It has a single value." else "It has no known value.",
         "Leave it out: it can tell nothing."
       ))
     }

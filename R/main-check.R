@@ -35,8 +35,12 @@ command_check <- function(given) {
   found <- checks$predictor[checks$severity %in% stops]
   if (length(found)) {
     tell(
-      "dreher: ", paste(stops, collapse = " findings or "),
-      if (length(stops) == 1) " findings" else "s", " in ", list_few(unique(found)), "."
+      "dreher: ",
+      paste(stops, collapse = " findings or "),
+      if (length(stops) == 1) " findings" else "s",
+      " in ",
+      list_few(name_about(unique(found))),
+      "."
     )
   }
   structure(as.integer(length(found) > 0), class = "exit_status")

@@ -17,7 +17,8 @@
 #'   target: \describe{ \item{predictor}{its name; `(target)` for the target} \item{distance,
 #'   lower, upper}{how far the two distributions are apart, 0 to 1, with bootstrap limits: for
 #'   numbers the largest difference of their cumulative shares (Kolmogorov and Smirnov), for levels
-#'   half the sum of the differences of their shares (total variation)} \item{expected}{what sets
+#'   half the sum of the differences of their shares (total variation). The lower limit is 0 where
+#'   the p-value is above 1 - `level`} \item{expected}{what sets
 #'   of these sizes show by chance, on average} \item{p_value}{Kolmogorov and Smirnov's, or the
 #'   chi-squared test's; where the study has blocks, of a permutation of whole blocks}
 #'   \item{p_adjusted}{the same, adjusted for so many columns (Holm 1979)} \item{first,
@@ -28,14 +29,16 @@
 #'   lower, upper, p_adjusted`: permutation importances on both sets), or `NULL`.
 #' @details At most 3,000 rows of each set are compared, drawn by seed; the limits and p-values are
 #'   those of the rows drawn. The sets are told apart by a ridge regression on bends of the columns'
-#'   ranks and, with up to 12 numeric columns, on products of pairs, in five parts of the rows. The
+#'   ranks and, with up to 12 numeric columns, on products of pairs, in five parts of the rows; the
+#'   limits of the AUC are widened, for the training parts overlap (Nadeau and Bengio 2003). The
 #'   difference of two importances has the standard error of independent rows. Where one set is the
 #'   training rows, a part of a difference is that the model has learnt them.
 #' @section Errors: No training rows where they are asked for; rows without the columns of the
 #'   models.
 #' @references Holm, S. (1979). A simple sequentially rejective multiple test procedure.
 #'   \doi{10.2307/4615733}. Smirnov, N. (1948). \doi{10.1214/aoms/1177730256}. DeLong, E. R.,
-#'   DeLong, D. M. and Clarke-Pearson, D. L. (1988). \doi{10.2307/2531595}.
+#'   DeLong, D. M. and Clarke-Pearson, D. L. (1988). \doi{10.2307/2531595}. Nadeau, C. and
+#'   Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes, kiln$train)

@@ -11,9 +11,19 @@ delimiters <- c(tab = "\t", semicolon = ";", bar = "|", comma = ",", space = " "
 # encoding, guesses)
 read_text <- function(file, asked) {
   plain <- as_utf8_file(file, asked$encoding)
-  if (plain$temporary) on.exit(unlink(plain$path))
+  on.exit(if (plain$temporary) unlink(plain$path))
   start <- first_records(plain$path)
   delimiter <- asked$delimiter
+  if (length(start) && grepl("^sep=.$", start[1], useBytes = TRUE)) {
+    if (is.null(delimiter)) delimiter <- substring(start[1], 5)
+    plain <- without_first_line(plain)
+    start <- start[-1]
+  }
+  if (!length(start)) {
+    stop_input(
+      paste0("The file \"", file, "\" holds nothing but blanks."), todo = "Give rows."
+    )
+  }
   if (is.null(delimiter)) delimiter <- find_delimiter(start, file)
   sample <- sample_fields(plain$path, delimiter, file)
   header <- asked$header
@@ -81,6 +91,16 @@ as_utf8_file <- function(file, encoding) {
     temporary = FALSE,
     encoding = if (is.null(encoding)) "UTF-8" else encoding
   )
+}
+
+# Some programs write the delimiter into a line of its own before the table.
+without_first_line <- function(plain) {
+  bytes <- readBin(plain$path, "raw", file.size(plain$path))
+  at <- grepRaw("\n", bytes)
+  path <- tempfile(fileext = ".txt")
+  writeBin(bytes[-seq_len(at)], path)
+  if (plain$temporary) unlink(plain$path)
+  list(path = path, temporary = TRUE, encoding = plain$encoding)
 }
 
 # UTF-16 by its mark, or by zeros in every other byte.

@@ -55,8 +55,13 @@ plain_number <- function(x, delimiter, asked = list()) {
   seen <- x[!is.na(x)]
   as_text <- list(x = x)
   if (!length(seen)) return(as_text)
-  if (all(grepl("^[+-]?[1-9][0-9]{0,14}$|^0$", seen))) return(list(x = as.double(x)))
-  if (!any(grepl("[0-9]", seen)) || !all(grepl("^[+-]?[0-9.,' \u00a0eE+-]+$", seen))) {
+  whole <- "^[+-]?[1-9][0-9]{0,14}$|^0$"
+  if (all(grepl(whole, utils::head(seen, 100))) && all(grepl(whole, seen))) {
+    return(list(x = as.double(x)))
+  }
+  of_numbers <- "^[+-]?[0-9.,' \u00a0eE+-]+$"
+  if (!all(grepl(of_numbers, utils::head(seen, 100))) || !all(grepl(of_numbers, seen)) ||
+      !any(grepl("[0-9]", seen))) {
     return(as_text)
   }
   if (any(grepl("^[+-]?0[0-9]", seen))) return(as_text)

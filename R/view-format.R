@@ -68,6 +68,13 @@ count_of <- function(n, noun, capital = FALSE) {
   if (capital) paste0(toupper(substr(out, 1, 1)), substring(out, 2)) else out
 }
 
+# What a finding is about, inside a sentence.
+name_about <- function(x) {
+  x[x == about_rows] <- "the rows"
+  x[x == about_target] <- "the target"
+  x
+}
+
 capitalised <- function(x) paste0(toupper(substr(x, 1, 1)), substring(x, 2))
 
 # a, b, c, d and 3 more

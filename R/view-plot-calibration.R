@@ -90,10 +90,11 @@ say_confusion <- function(part) {
 }
 
 draw_residuals <- function(object, part) {
+  several <- part[part$model %in% part$model[duplicated(part$model)], ]
   ggplot2::ggplot(part, ggplot2::aes(.data$mean, .data$bias)) +
     ggplot2::geom_hline(yintercept = 0, colour = muted, linetype = "dashed") +
-    ggplot2::geom_line(ggplot2::aes(y = .data$spread), colour = muted) +
-    ggplot2::geom_line(ggplot2::aes(y = -.data$spread), colour = muted) +
+    ggplot2::geom_line(ggplot2::aes(y = .data$spread), data = several, colour = muted) +
+    ggplot2::geom_line(ggplot2::aes(y = -.data$spread), data = several, colour = muted) +
     ggplot2::geom_linerange(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), colour = ink, linewidth = 0.7
     ) + ggplot2::geom_point(colour = ink, size = 2.4) + ggplot2::facet_wrap(~model) +

@@ -30,6 +30,12 @@ autoplot.dreher_checks <- function(object, ..., top = 25) {
     if (more > 0) paste0("; ", more, " with lesser findings are left out"), "."
   )
   d <- d[d$predictor %in% shown, ]
+  if (!nrow(d)) {
+    return(
+      ggplot2::ggplot() + ggplot2::labs(title = title, subtitle = subtitle) +
+        theme_dreher()
+    )
+  }
   labels <- detail(object, "labels")
   name <- ifelse(d$predictor %in% names(labels), labels[d$predictor], d$predictor)
   name <- shorten(name, 28)
@@ -37,23 +43,23 @@ autoplot.dreher_checks <- function(object, ..., top = 25) {
   d$kind <- factor(d$finding, intersect(check_findings, d$finding))
   ggplot2::ggplot(d, ggplot2::aes(.data$kind, .data$row)) +
     ggplot2::geom_point(
-      ggplot2::aes(
-        shape = .data$severity, fill = .data$severity, size = .data$severity
-      ),
-      colour = ink, stroke = 0.8
+      ggplot2::aes(shape = .data$severity, fill = .data$severity, size = .data$severity),
+      colour = ink,
+      stroke = 0.8
     ) +
     ggplot2::geom_text(
-      ggplot2::aes(label = short_evidence(.data$evidence, .data$unit)), hjust = -0.35,
-      size = 3.3, colour = muted
-    ) +
-    ggplot2::scale_y_discrete(labels = stats::setNames(name, d$predictor)) +
+      ggplot2::aes(label = short_evidence(.data$evidence, .data$unit)),
+      hjust = -0.35,
+      size = 3.3,
+      colour = muted
+    ) + ggplot2::scale_y_discrete(labels = stats::setNames(name, d$predictor)) +
     ggplot2::scale_shape_manual(values = c(severe = 22, doubt = 23, note = 21)) +
-    ggplot2::scale_fill_manual(values = c(severe = ink, doubt = "#A9B4BA", note = paper)) +
-    ggplot2::scale_size_manual(values = c(severe = 5, doubt = 4.4, note = 2.6)) +
+    ggplot2::scale_fill_manual(
+      values = c(severe = ink, doubt = "#A9B4BA", note = paper)
+    ) + ggplot2::scale_size_manual(values = c(severe = 5, doubt = 4.4, note = 2.6)) +
     ggplot2::scale_x_discrete(
       position = "top", labels = function(x) gsub(" ", "\n", x), drop = TRUE
-    ) +
-    ggplot2::labs(x = NULL, y = NULL, title = title, subtitle = subtitle) +
+    ) + ggplot2::labs(x = NULL, y = NULL, title = title, subtitle = subtitle) +
     theme_dreher() + theme_of_panels()
 }
 
@@ -68,8 +74,8 @@ say_checks_briefly <- function(d) {
   severe <- unique(d$predictor[d$severity == "severe"])
   doubt <- setdiff(d$predictor[d$severity == "doubt"], severe)
   said <- c(
-    if (length(severe)) paste0("severe: ", list_few(severe)),
-    if (length(doubt)) paste0("in doubt: ", list_few(doubt))
+    if (length(severe)) paste0("severe: ", list_few(name_about(severe))),
+    if (length(doubt)) paste0("in doubt: ", list_few(name_about(doubt)))
   )
   if (!length(said)) return("Nothing that makes importances mislead.")
   capitalised(paste0(paste(said, collapse = "; "), "."))

@@ -142,7 +142,9 @@ say_interpretable <- function(scores, checks = NULL) {
   severe <- unique(checks$predictor[checks$severity == "severe"])
   paste0(
     capitalised(paste(said, collapse = "; ")), ".",
-    if (length(severe)) paste0(" Severe findings of the data check: ", list_few(severe), ".")
+    if (length(severe)) {
+      paste0(" Severe findings of the data check: ", list_few(name_about(severe)), ".")
+    }
   )
 }
 
@@ -311,7 +313,9 @@ say_checks <- function(x) {
   doubt <- x[x$severity == "doubt", ]
   first <- if (nrow(severe)) severe[1, ] else if (nrow(doubt)) doubt[1, ]
   counted <- function(d, word) {
-    if (nrow(d)) paste0(count_of(nrow(d), word), " (", list_few(unique(d$predictor)), ")")
+    if (nrow(d)) {
+      paste0(count_of(nrow(d), word), " (", list_few(name_about(unique(d$predictor))), ")")
+    }
   }
   found <- c(counted(severe, "severe finding"), counted(doubt, "doubt"))
   if (!length(found)) return("Nothing that makes importances mislead.")

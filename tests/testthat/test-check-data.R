@@ -303,6 +303,17 @@ test_that("data sets without a fault: no severe finding, hardly a doubt", {
   expect_lte(sum(graves[2, ] > 0), 2)
 })
 
+test_that("columns that the training rows lack are left alone", {
+  d <- honest_rows(300)
+  train <- d[1:200, ]
+  rest <- d[201:300, ]
+  rest$extra <- rest$y^3
+  st <- study(lm(y ~ strong + weak, train), rest, "y", train = train)
+  expect_no_warning(ch <- check_data(st))
+  expect_false("extra" %in% ch$predictor)
+  expect_identical(detail(ch, "n_checked"), 4L)
+})
+
 test_that("a check that fails loses itself only, and a seed gives the same table", {
   d <- honest_rows()
   st <- claimed(d)
