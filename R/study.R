@@ -151,6 +151,29 @@ study <- function(
 
 # Models on a transformed target, as the argument or their formula says it.
 transformed_models <- function(models, ways, predict_with) {
+  both <- intersect(names(ways), names(predict_with))
+  if (length(both)) {
+    stop_input(
+      paste0(
+        "Model ", quote_some(both), " has both `target_transform` and `predict_with`."
+      ),
+      todo = paste0(
+        "Let `predict_with` return predictions of the target itself, and give ",
+        "`target_transform` as a list by model."
+      )
+    )
+  }
+  for (m in names(ways)) {
+    if (inherits(models[[m]], "lm") &&
+        !is.null(back_transform(stats::terms(models[[m]]))$says)) {
+      stop_input(
+        paste0(
+          "The formula of model \"", m, "\" says already how the target was transformed."
+        ),
+        todo = "Leave `target_transform` out: its predictions are brought back as they are."
+      )
+    }
+  }
   for (m in setdiff(names(models), names(predict_with))) {
     way <- ways[[m]]
     if (is.null(way)) way <- way_of_formula(models[[m]])

@@ -158,6 +158,17 @@ test_that("a model of a transformed target is recognised, refused, or brought ba
   expect_error(
     study(scaled, h, "strength", train = d, target_transform = "logit"), "gives no number"
   )
+  expect_error(
+    study(lm(log(strength) ~ peak_temp, d), h, "strength", target_transform = "log"),
+    "says already"
+  )
+  expect_error(
+    study(
+      scaled, h, "strength", train = d, target_transform = "log",
+      predict_with = function(model, data) predict(model, data)
+    ),
+    "both `target_transform` and `predict_with`"
+  )
   wrong <- list(forward = log, inverse = sqrt)
   expect_error(
     study(scaled, h, "strength", train = d, target_transform = wrong), "does not undo"
