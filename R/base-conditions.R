@@ -73,6 +73,15 @@ list_words <- function(x) {
   paste(paste(x[-n], collapse = ", "), "and", x[n])
 }
 
+# a, b, c, d and 3 more
+list_few <- function(x, most = 4) {
+  if (length(x) <= most) return(list_words(x))
+  paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
+}
+
+# 1,234
+format_number <- function(x) format(x, big.mark = ",", trim = TRUE, scientific = FALSE)
+
 # Text that may come from others, without what a terminal would obey: control characters, and
 # those that turn the direction of writing. keep: a pattern of what may stay.
 printable <- function(x, keep = NULL) {

@@ -8,7 +8,7 @@ check_repeated_rows <- function(table, st) {
   if (!is.null(st$train)) tables$train <- st$train[columns]
   codes <- row_codes(tables)
   names(codes) <- names(tables)
-  pairs <- coincidence(table, st)
+  pairs <- coincidence(table)
   within <- lapply(names(codes), function(t) {
     repeated_within(codes[[t]], pairs, if (t == "train") "training" else rows_word(st))
   })
@@ -25,7 +25,7 @@ repeated_within <- function(codes, pairs, kind) {
   finding(
     about_rows, "repeated rows", "note", count, "rows",
     paste0(
-      format_whole(count), " of the ", format_whole(n), " ", kind,
+      format_number(count), " of the ", format_number(n), " ", kind,
       if (count == 1) " rows repeats" else " rows repeat", " an earlier row in all columns."
     ),
     "Are they entered twice? Folds and bootstrap draws put copies on both sides."
@@ -33,7 +33,7 @@ repeated_within <- function(codes, pairs, kind) {
 }
 
 # The chance that two rows agree in all columns, were these independent.
-coincidence <- function(table, st) {
+coincidence <- function(table) {
   same <- vapply(c(table$columns, list(table$y)), function(column) {
     share <- tabulate(match(column$x, unique(column$x))) / length(column$x)
     sum(share^2)
@@ -49,8 +49,8 @@ repeated_between <- function(codes, st) {
   finding(
     about_rows, "training rows", if (share >= 0.1) "severe" else "doubt", known$count, "rows",
     paste0(
-      if (share == 1) "All " else paste0(format_whole(known$count), " of the "),
-      format_whole(length(codes$data)), " rows of `data` are training rows."
+      if (share == 1) "All " else paste0(format_number(known$count), " of the "),
+      format_number(length(codes$data)), " rows of `data` are training rows."
     ),
     "Take them out of `data`: scores on rows the models have learnt are optimistic."
   )

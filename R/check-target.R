@@ -13,27 +13,35 @@ check_balance <- function(st) {
   if (share >= 0.1 && size[[rarest]] >= 5) return(no_findings())
   constant <- tryCatch(
     metric_score(
-      st$metric, truth_of(st, st$data), predict_constant(st, st$data),
+      st$metric,
+      truth_of(st, st$data),
+      predict_constant(st, st$data),
       row_info(st, st$data)$weight
     ),
     error = function(e) NA_real_
   )
   few <- size[[rarest]] < 5 && share < 0.1
   finding(
-    about_target, "rare class", if (few) "doubt" else "note", size[[rarest]],
+    about_target,
+    "rare class",
+    if (few) "doubt" else "note",
+    size[[rarest]],
     paste(rows_word(st), "rows"),
     paste0(
-      "Class ", names(size)[rarest], " has ", size[[rarest]], " of ", format_whole(sum(size)),
-      " rows (", say_share(share), ")",
+      "Class ", names(size)[rarest], " has ", size[[rarest]], " of ",
+      format_number(sum(size)), " rows (", say_share(share), ")",
       if (is.finite(constant)) {
         paste0(
-          "; a constant prediction has ", if (grepl("^[aeiouAEIOU]", st$metric$label)) {
+          "; a constant prediction has ",
+          if (grepl("^[aeiouAEIOU]", st$metric$label)) {
             "an "
           } else {
             "a "
-          }, st$metric$label, " of ", signif(constant, 3)
+          },
+          st$metric$label, " of ", signif(constant, 3)
         )
-      }, "."
+      },
+      "."
     ),
     if (few) {
       "Scores rest on these few rows: give more, or join classes."
@@ -146,7 +154,7 @@ groups_differ <- function(table, st, p, tests) {
   top <- which.max(centre)
   low <- which.min(centre)
   finding(
-    p, "groups differ", "note", value, "p-value, Holm",
+    p, "groups differ", "note", value, "p-value, Bonferroni",
     paste0(
       "It is sensitive: ", what, shown(centre[[top]]), " for ", names(centre)[top], " and ",
       shown(centre[[low]]), " for ", names(centre)[low], "."

@@ -25,11 +25,7 @@ check_missing <- function(table, st) {
   bind_findings(out)
 }
 
-name_few <- function(x, most = 3) {
-  x <- quoted(x)
-  if (length(x) <= most) return(list_words(x))
-  paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " others")
-}
+name_few <- function(x) list_few(quoted(x), 3)
 
 missing_with <- function(table, p) {
   own <- is.na(table$columns[[p]]$x)
@@ -37,7 +33,8 @@ missing_with <- function(table, p) {
   setdiff(columns_that(table, function(column) identical(is.na(column$x), own)), p)
 }
 
-# Is being missing related to the target? p-value with Holm's factor for so many columns at most.
+# Is being missing related to the target? p-value times the number of columns with
+# gaps (Bonferroni).
 missing_tells <- function(table, p, tests) {
   gone <- is.na(table$columns[[p]]$x)
   y <- table$y
@@ -82,7 +79,7 @@ missing_tells <- function(table, p, tests) {
     )
   }
   finding(
-    p, "missing tells target", "doubt", value * tests, "p-value, Holm", says,
+    p, "missing tells target", "doubt", value * tests, "p-value, Bonferroni", says,
     "Ask why: a value that is recorded or not because of the target is a leak."
   )
 }
@@ -118,7 +115,7 @@ check_constant <- function(table, st) {
       n - count,
       "rows with another value",
       paste0(
-        "All but ", n - count, " of ", format_whole(n), " rows have the same value."
+        "All but ", n - count, " of ", format_number(n), " rows have the same value."
       ),
       "What is said of it rests on these few rows."
     )
@@ -136,8 +133,6 @@ varies <- function(...) {
   }))
   length(unique(known[!is.na(known)])) > 1
 }
-
-format_whole <- function(n) format(n, big.mark = ",", trim = TRUE, scientific = FALSE)
 
 has_many_levels <- function(x) {
   (is.factor(x) || is.character(x)) && length(level_names(x)) > 30
@@ -214,8 +209,8 @@ check_identifiers <- function(table, st) {
       100 * distinct / length(known),
       "% distinct",
       paste0(
-        "It has ", format_whole(distinct), " distinct values in ",
-        format_whole(length(known)), if (table$sampled) " rows drawn " else " rows ",
+        "It has ", format_number(distinct), " distinct values in ",
+        format_number(length(known)), if (table$sampled) " rows drawn " else " rows ",
         kind$why, "."
       ),
       paste0(

@@ -100,18 +100,8 @@ root_of <- function(power) {
 
 # Models other than linear ones: their trees and shapes are of the target as they saw it.
 check_response <- function(object, name, task) {
-  if (!is.list(object) ||
-      inherits(object, c("lm", "dreher_own_predict", "dreher_model_file"))) {
-    return(invisible())
-  }  # see back_transform()
-  formula <- Find(
-    Negate(is.null), list(object$terms, object$Terms, formula_of_call(object))
-  )
-  left <- if (inherits(formula, "formula")) left_side(formula)
-  if (is.null(left) || is.name(left) || names_a_class(left) ||
-      !identical(task, "regression")) {
-    return(invisible())
-  }
+  left <- changed_target(object)
+  if (is.null(left) || !identical(task, "regression")) return(invisible())
   stop_model(
     paste0("Model \"", name, "\" predicts ", deparse1(left), ", not the target itself."),
     todo = paste0(
@@ -120,6 +110,18 @@ check_response <- function(object, name, task) {
       "target itself."
     )
   )
+}
+
+# What the formula of a model says of the target, where that is more than its name; NULL for linear
+# models, which bring it back themselves (see back_transform()).
+changed_target <- function(object) {
+  own_way <- c("lm", "dreher_own_predict", "dreher_model_file", "dreher_encoded")
+  if (!is.list(object) || inherits(object, own_way)) return(NULL)
+  formula <- Find(
+    Negate(is.null), list(object$terms, object$Terms, formula_of_call(object))
+  )
+  left <- if (inherits(formula, "formula")) left_side(formula)
+  if (!is.null(left) && !is.name(left) && !names_a_class(left)) left
 }
 
 formula_of_call <- function(object) {

@@ -79,17 +79,8 @@ new_transformed <- function(object, way) {
 # What a formula says of the target, as a way; NULL where it is the target itself. Linear models
 # bring it back themselves.
 way_of_formula <- function(object) {
-  if (!is.list(object) ||
-      inherits(
-        object, c("lm", "dreher_own_predict", "dreher_model_file", "dreher_encoded")
-      )) {
-    return(NULL)
-  }
-  formula <- Find(
-    Negate(is.null), list(object$terms, object$Terms, formula_of_call(object))
-  )
-  left <- if (inherits(formula, "formula")) left_side(formula)
-  if (is.null(left) || is.name(left) || names_a_class(left)) return(NULL)
+  left <- changed_target(object)
+  if (is.null(left)) return(NULL)
   steps <- inverse_steps(left)
   name <- all.vars(left)
   if (is.null(steps) || length(name) != 1) return(NULL)
@@ -167,13 +158,13 @@ check_scale <- function(st, model, p) {
         paste0(best, "(", st$target, ")")
       },
       ": it explains ", round(100 * fit[[best]]),
-      " % of that, and misses the target itself by ", "more than a constant does."
+      " % of that, and misses the target itself by more than a constant does."
     ),
     todo = paste0(
       "Say so: study(target_transform = ",
       if (best == "scaled") "list(forward = , inverse = )" else paste0("\"", best, "\""),
       "); predictions are brought back. Or make the transformed target a column, and ",
-      "the ", "study's target."
+      "the study's target."
     )
   )
 }

@@ -165,20 +165,30 @@ read_database <- function(connection, query) {
   # not every driver can tell
   open <- tryCatch(DBI::dbIsValid(connection), error = function(e) NA)
   if (isFALSE(open)) {
-    stop_input(
-      "The connection to the database is closed.", todo = "Open it anew."
-    )
+    stop_input("The connection to the database is closed.", todo = "Open it anew.")
   }
-  known <- tryCatch(
-    DBI::dbExistsTable(connection, query),
-    error = function(e) if (grepl("\\s", query)) FALSE else fault("The database failed", e)
-  )
+  known <- tryCatch(DBI::dbExistsTable(connection, query), error = function(e) {
+    if (grepl("\\s", query)) FALSE else fault("The database failed", e)
+  })
+  # some drivers warn where others fail, and return nothing
+  said <- character()
   table <- tryCatch(
-    if (known) DBI::dbReadTable(connection, query, check.names = FALSE) else {
-      DBI::dbGetQuery(connection, query)
-    },
+    withCallingHandlers(
+      if (known) {
+        DBI::dbReadTable(connection, query, check.names = FALSE)
+      } else {
+        DBI::dbGetQuery(connection, query)
+      },
+      warning = function(w) said <<- c(said, conditionMessage(w))
+    ),
     error = function(e) fault("The query failed", e)
   )
+  if (!is.data.frame(table)) {
+    fault(
+      "The query failed",
+      simpleError(paste(c(said, "it returned no table"), collapse = "; "))
+    )
+  }
   if (!nrow(table)) {
     stop_input("The query has no rows.", todo = "Check its conditions.")
   }
@@ -187,7 +197,9 @@ read_database <- function(connection, query) {
   text <- names(whole$table)[vapply(whole$table, is.character, NA)]
   times <- settle_times(whole$table, text)
   list(
-    table = times$table, name = "the query", format = class(connection)[1],
+    table = times$table,
+    name = "the query",
+    format = class(connection)[1],
     guesses = c(whole$guesses, times$guesses)
   )
 }

@@ -55,8 +55,6 @@ format_percent <- function(x) {
   ifelse(is.na(x), "", ifelse(x > 0 & x < 0.005, "< 1 %", paste0(round(100 * x), " %")))
 }
 
-format_number <- function(x) format(x, big.mark = ",", trim = TRUE, scientific = FALSE)
-
 # Three predictors, One predictor
 count_of <- function(n, noun, capital = FALSE) {
   words <- c(
@@ -76,12 +74,6 @@ name_about <- function(x) {
 }
 
 capitalised <- function(x) paste0(toupper(substr(x, 1, 1)), substring(x, 2))
-
-# a, b, c, d and 3 more
-list_few <- function(x, most = 4) {
-  if (length(x) <= most) return(list_words(x))
-  paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
-}
 
 # Labels and colours of the methods, by name.
 method_labels <- function() {

@@ -216,7 +216,8 @@ format_drift <- function(x) {
     )),
     table,
     if (nrow(d) > 12) paste0(" and ", nrow(d) - 12, " more: as.data.frame() shows all"),
-    "", wrap_lines(say_drift(x)), wrap_lines(say_drift_ranking(x))
+    "", wrap_lines(say_drift(x)), wrap_lines(say_drift_ranking(x)),
+    wrap_lines(say_drawn(x, "Columns were compared", sets))
   )
 }
 
@@ -295,15 +296,16 @@ format_checks <- function(x) {
   )
 }
 
-# Of large tables some rows are drawn for what has a sampling error.
-say_drawn <- function(x) {
+# Of large tables some rows are drawn for what has a sampling error. what: was looked at in these;
+# kinds: of rows, in the order of their numbers.
+say_drawn <- function(
+    x, what = "Relations between columns were looked at", kinds = c("training", "holdout")) {
   if (!isTRUE(detail(x, "sampled"))) return(NULL)
   n <- detail(x, "n")
-  n <- n[n > most_checked_rows]
-  kind <- ifelse(names(n) == "train", "training", "holdout")
+  more <- n > most_checked_rows
   paste0(
-    "Relations between columns were looked at in ", format_number(most_checked_rows),
-    " rows drawn of ", list_words(paste("the", format_number(n), kind, "rows")), "."
+    what, " in ", format_number(most_checked_rows), " rows drawn of ",
+    list_words(paste("the", format_number(n[more]), kinds[more], "rows")), "."
   )
 }
 

@@ -105,3 +105,10 @@ test_that("dates and times of day are told as such", {
   expect_gt(dr$distance[dr$predictor == "hour"], 0.98)
   expect_match(paste(format_drift(dr), collapse = " "), "2026-04-1")
 })
+
+test_that("of large tables it is said what was drawn", {
+  a <- rows_of(3100, 21)
+  dr <- find_drift(study_between(a, rows_of(200, 22)), models = character(), times = 20)
+  words <- gsub("\n| +", " ", paste(format_drift(dr), collapse = " "))
+  expect_match(words, "compared in 3,000 rows drawn of the 3,100 train rows")
+})

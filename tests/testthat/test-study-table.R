@@ -219,6 +219,12 @@ test_that("a PostgreSQL server is read", {
   expect_identical(x$clay_source, want$clay_source)
   fit <- lm(strength ~ peak_temp + clay_source, kiln$train)
   expect_s3_class(rank_permutation(study(fit, x, "strength")), "dreher_ranking")
-  DBI::dbDisconnect(db)
+  # a server that is gone, and a connection that is closed
+  stop_postgres(folder)
+  expect_error(
+    suppressWarnings(read_rows(db, query = "SELECT * FROM tiles")),
+    "Is the server there", class = "dreher_error_input"
+  )
+  try(DBI::dbDisconnect(db), silent = TRUE)
   expect_error(read_rows(db, query = "tiles"), class = "dreher_error_input")
 })

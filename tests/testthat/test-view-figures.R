@@ -136,7 +136,8 @@ test_that(
     expect_equal(sum(drawn(shares, "GeomCol")[[1]]$x), 2)
     expect_s3_class(plot_distribution(st, "peak_temp"), "ggplot")
     expect_identical(unname(plot_distribution(st, "operator")$labels$x), "strength")
-    expect_error(plot_distribution(st, "peak_temp", by = "grog_share") |> print(), NA)
+    cloud <- plot_distribution(st, "peak_temp", by = "grog_share")
+  expect_identical(nrow(drawn(cloud, "GeomPoint")[[1]]), nrow(h))
     expect_error(plot_distribution(st, "nothing"), class = "dreher_error_input")
   }
 )
