@@ -57,8 +57,8 @@ forest_use <- function(forest, x, count, threads) {
     .Call(`_dreher_forest_use`, forest, x, count, threads)
 }
 
-recompute_gains <- function(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads) {
-    .Call(`_dreher_recompute_gains`, forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads)
+recompute_gains <- function(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, weight, threads) {
+    .Call(`_dreher_recompute_gains`, forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, weight, threads)
 }
 
 forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, threads) {

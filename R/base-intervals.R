@@ -24,8 +24,9 @@ t_limits <- function(estimate, std_error, df, level) {
 # distribution leans to one side. An estimate that lacks the rare large influences is too small,
 # and so is its error: on the side of the longer tail the limit is stretched as Hall (1992) does
 # for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails is
-# (Box 1953); on the other side it is the t limit. Fewer than 20 influences cannot tell a tail.
-skew_limits <- function(estimate, std_error, df, level, influence) {
+# (Box 1953), and by `more` standard errors of that variance; on the other side it is the t limit.
+# Fewer than 20 influences cannot tell a tail.
+skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   limits <- t_limits(estimate, std_error, df, level)
   if (length(influence) < 20) return(limits)
   m <- influence - mean(influence)
@@ -34,13 +35,32 @@ skew_limits <- function(estimate, std_error, df, level, influence) {
   spread <- sum(square) / n
   skew <- sum(square * m) / (n * spread)^1.5   # of the mean, in its own standard errors
   if (!is.finite(skew) || skew == 0 || !is.finite(limits$upper)) return(limits)
-  heavy <- 2 * n / (sum(square * square) / (n * spread^2) - 1 + 2 / (n - 1))
-  most <- stats::qt((1 + level) / 2, min(df, heavy))
+  tails <- sum(square * square) / (n * spread^2) - 1   # of the variance: n times its squared error
+  most <- stats::qt((1 + level) / 2, min(df, 2 * n / (tails + 2 / (n - 1))))
   lean <- abs(skew)
   base <- 1 - lean * (most + lean / 6)
-  reach <- std_error * max(most, 3 / lean * (1 - sign(base) * abs(base)^(1 / 3)))
+  reach <- std_error * (1 + more * sqrt(tails / n)) *
+    max(most, 3 / lean * (1 - sign(base) * abs(base)^(1 / 3)))
   if (skew > 0) limits$upper <- estimate + reach else limits$lower <- estimate - reach
   limits
+}
+
+# Means of influences, a column each: their errors, and limits around `estimate` adjusted for
+# skewness.
+columns_with_limits <- function(estimate, u, block, level) {
+  found <- lapply(seq_along(estimate), function(j) {
+    e <- influence_error(u[, j], block)
+    e$std_error <- as.vector(e$std_error)
+    sums <- as.vector(block_sums(u[, j], block))
+    c(
+      list(std_error = e$std_error),
+      skew_limits(estimate[j], e$std_error, e$df, level, sums, more = 0)
+    )
+  })
+  lapply(
+    c(std_error = "std_error", lower = "lower", upper = "upper"),
+    function(name) vapply(found, `[[`, 0, name)
+  )
 }
 
 # Random blocks of rows of nearly equal size, for the grouped jackknife.

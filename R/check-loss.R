@@ -53,7 +53,7 @@ loss_with_error <- function(metric, info, p, than, seed) {
       metric_influence(metric, info$truth, than, info$weight)
     }
     return(c(
-      list(loss = a$loss - b$loss),
+      list(loss = a$loss - b$loss, u = a$u - b$u),
       influence_error(a$u - b$u, info$block)[c("std_error", "df")]
     ))
   }

@@ -42,7 +42,7 @@ command_demo <- function(given) {
     dreher_warning_resamples = function(w) invokeRestart("muffleWarning")
   )
   tell("Walking down to fewer predictors ...")
-  rd <- reduce_predictors(st, repeats = 1, inner_folds = 2, random = 5)
+  rd <- reduce_predictors(st, folds = 4, repeats = 1, random = 5)
   set <- choose_set(rd, model = "forest")
   twins <- find_twins(st, ranking = rk, replaceability = TRUE)
   sets <- compare_sets(

@@ -30,7 +30,9 @@
 #'   (FALSE when the gain cannot be recomputed from what the model says), `second_order` (do
 #'   second derivatives count), `lambda` (penalty on them), `most_step` (bound on a node's step, 0
 #'   for none), `round` and `group` (for each tree its round and, from 0, the output it adds to)
-#'   and `gain` (for each node what the library stored, 0 for leaves). `NULL`: not boosted.
+#'   and `gain` (for each node what the library stored, 0 for leaves); if known also `mass` (for
+#'   each tree the sum of second derivatives, or of weights, over the rows it was grown on) and
+#'   `drawn` (share of the rows drawn for each tree). `NULL`: not boosted.
 #' @param single TRUE: the library rounds values to single precision before it compares them with
 #'   thresholds, and adds up in single precision.
 #' @param inbag Integer matrix, training rows x trees: how often each row was drawn; `NULL` if not

@@ -98,6 +98,8 @@ gbm_boosting <- function(model, n, K, name) {
     round = (seq_len(n) - 1L) %/% K,
     group = (seq_len(n) - 1L) %% K,
     gain = unlist(lapply(model$trees[seq_len(n)], `[[`, 6)),
+    mass = vapply(model$trees[seq_len(n)], function(t) t[[7]][1], 0),
+    drawn = model$bag.fraction,
     stored = "squared improvement"
   )
 }

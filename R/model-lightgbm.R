@@ -288,6 +288,8 @@ lgb_boosting <- function(content, read, averaged, round, group) {
     group = group,
     from_average = setting("boost_from_average", 1) == 1,
     gain = unlist(lapply(read, `[[`, "gain")),
+    mass = vapply(read, `[[`, 0, "mass"),
+    drawn = if (setting("bagging_freq", 0) > 0) setting("bagging_fraction", 1) else 1,
     stored = "stored gain"
   )
 }
@@ -350,6 +352,11 @@ lgb_tree <- function(tree, t, K, k, n_columns) {
   columns <- seq_len(n_columns) - 1L
   out$zero <- columns %in% column[!by_set & type == 1]
   out$gap <- columns %in% column[!by_set & type != 1]
+  out$mass <- if (is.null(tree[["internal_weight"]])) {
+    NA_real_
+  } else {
+    numbers("internal_weight", m)[1]
+  }
   out$most <- largest_category(out, n_columns)
   out
 }
@@ -369,7 +376,7 @@ lgb_single_leaf <- function(value, n_columns) {
   list(
     column = -1L, threshold = 0, left = 0L, right = 0L, missing = 0L, owner = 0L,
     value = value, gain = 0, set = list(NULL), most = rep(-1, n_columns),
-    zero = rep(FALSE, n_columns), gap = rep(FALSE, n_columns)
+    zero = rep(FALSE, n_columns), gap = rep(FALSE, n_columns), mass = NA_real_
   )
 }
 

@@ -78,6 +78,7 @@ xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NUL
   )
   read <- lapply(read, fill_sets, size = ifelse(most >= 0, most + 2, 0))
   gain <- unlist(lapply(read, `[[`, "gain"))
+  mass <- vapply(read, `[[`, 0, "mass")
   join_trees(
     read,
     drop[kept],
@@ -85,7 +86,7 @@ xgb_forest <- function(learner, inputs, rounds = NULL, output = 1L, params = NUL
     levels,
     base = output_bases(xgb_base(learner, link, K), single_output, targets, output),
     link = link,
-    boosted = xgb_boosting(learner, dart, params, round[kept], group[kept], gain),
+    boosted = xgb_boosting(learner, dart, params, round[kept], group[kept], gain, mass),
     single = TRUE
   )
 }
@@ -103,7 +104,7 @@ coded_levels <- function(most, names = NULL) {
 }
 
 # The gain can be recomputed where the parameters are known and rows weigh alike.
-xgb_boosting <- function(learner, dart, params, round, group, gain) {
+xgb_boosting <- function(learner, dart, params, round, group, gain, mass) {
   loss <- c(
     "reg:squarederror" = "squared", "binary:logistic" = "logistic",
     "count:poisson" = "poisson", "multi:softprob" = "softmax", "multi:softmax" = "softmax"
@@ -124,6 +125,8 @@ xgb_boosting <- function(learner, dart, params, round, group, gain) {
     round = match(round, unique(round)) - 1L,
     group = group,
     gain = gain,
+    mass = mass,
+    drawn = as.double(c(params$subsample, 1)[1]),
     stored = "stored gain"
   )
 }
@@ -166,6 +169,11 @@ xgb_tree <- function(tree, t, K, k, n_columns) {
     where
   )
   out$most <- largest_category(out, n_columns)
+  out$mass <- if (is.null(tree[["sum_hessian"]])) {
+    NA_real_
+  } else {
+    take_numbers(tree, "sum_hessian", where, n)[1]
+  }
   out
 }
 

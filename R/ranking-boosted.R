@@ -6,7 +6,10 @@ rank_boosted <- function(model, st, rows, correct, units, level) {
   boosting <- model$forest$boosted
   refuse_boosted(model, rows, correct)
   if (is.null(rows)) rows <- "train"
-  gain <- if (!is.na(boosting$loss) && !isFALSE(boosting$known)) recompute_gain(model, st)
+  recomputed <- if (!is.na(boosting$loss) && !isFALSE(boosting$known)) {
+    checked_gain(model, st)
+  }
+  gain <- recomputed$gain
   held <- if ("holdout" %in% rows) hold_out_gain(model, st, units)
   stored <- stored_gain(model$forest)
   flags <- flags_of_names(
@@ -17,12 +20,16 @@ rank_boosted <- function(model, st, rows, correct, units, level) {
     if (!is.null(gain)) {
       what <- if (boosting$second_order) "gain" else "squared improvement"
       parts$train <- gains_on_training_rows(
-        st, model, gain, "plain", paste0(what, ", recomputed"), units, flags, level
+        st, model, gain, "plain", paste0(what, ", recomputed"), units,
+        join_flags(flags, if (recomputed$drawn) "rows drawn" else ""), level
       )
     }
     parts$stored <- gains_on_training_rows(
-      st, model, stored, "stored", boosting$stored, units, flags, level
+      st, model, stored, "stored", boosting$stored, units, flags, level,
+      if (isTRUE(recomputed$differs)) "not what these rows give: not recomputed"
     )
+    # What could be checked comes first.
+    if (isTRUE(recomputed$drawn)) parts <- rev(parts)
   }
   if (!is.null(held)) parts$holdout <- worth_on_holdout(st, model, held, units, flags, level)
   join_parts(st, parts, NA_integer_, level)
@@ -62,10 +69,12 @@ ranking_by_class <- function(st, model, settings, level, describe) {
 }
 
 # gain: columns x trees
-gains_on_training_rows <- function(st, model, gain, form, measures, units, flags, level) {
+gains_on_training_rows <- function(
+    st, model, gain, form, measures, units, flags, level, note = NULL) {
   groups <- model$forest$boosted$group + 1L
   settings <- new_settings(
-    model, "impurity", on_train, nrow(st$train), form = form, measures = measures
+    model, "impurity", on_train, nrow(st$train), form = form, measures = measures,
+    note = if (is.null(note)) "" else note
   )
   ranking_by_class(st, model, settings, level, function(k, class) {
     of <- if (is.null(k)) rep(TRUE, length(groups)) else groups == k
@@ -110,8 +119,36 @@ boosting_target <- function(model, st, data) {
   })
 }
 
-# columns x trees
-recompute_gain <- function(model, st) {
+# The recomputed gain where it can be vouched for. Every row counted: it must be what the library
+# stored, with the study's weights or without. Rows were drawn for each tree: then the two differ,
+# and the trees' masses must be the drawn share of the rows'. Row weights, bounds on the direction
+# of effects and losses of the user's show in these figures. -> list(gain: columns x trees, or
+# NULL; drawn; differs)
+checked_gain <- function(model, st) {
+  b <- model$forest$boosted
+  stored <- colSums(stored_gain(model$forest))
+  weights <- if (!is.null(st$weights)) as.double(st$train[[st$weights]])
+  near <- function(a, b, by) all(abs(a - b) <= by * pmax(abs(a), abs(b)), na.rm = TRUE)
+  drawn <- isTRUE(b$drawn < 1)
+  # Some libraries bring weights to a mean of 1.
+  ways <- list(weights, if (!is.null(weights)) weights / mean(weights), NULL)
+  for (weight in unique(ways)) {
+    found <- recompute_gain(model, st, weight)
+    sound <- if (drawn) {
+      share <- mean(b$mass, na.rm = TRUE) / mean(found$mass[!is.na(b$mass)])
+      spread <- sqrt((1 - b$drawn) / (b$drawn * nrow(st$train) * length(b$mass)))
+      isTRUE(abs(share / b$drawn - 1) < 0.02 + 4 * spread)
+    } else {
+      near(colSums(found$gain), stored, 1e-4) &&
+        (is.null(b$mass) || near(found$mass, b$mass, 1e-3))
+    }
+    if (sound) return(list(gain = found$gain, drawn = drawn, differs = FALSE))
+  }
+  list(gain = NULL, drawn = drawn, differs = TRUE)
+}
+
+# -> list(gain: columns x trees, mass: trees)
+recompute_gain <- function(model, st, weight = NULL) {
   f <- model$forest
   b <- f$boosted
   recompute_gains(
@@ -124,9 +161,10 @@ recompute_gain <- function(model, st) {
     b$most_step,
     f$single,
     if (is.null(b$curve)) 2 else b$curve,
-    boosting_start(model, st),
+    boosting_start(model, st, weight),
     as.integer(b$round),
     as.integer(b$group),
+    if (is.null(weight)) double() else weight,
     st$threads
   )
 }
@@ -162,12 +200,13 @@ hold_out_gain <- function(model, st, units) {
 }
 
 # Libraries that start from the average write it into the first round's trees, not beside them.
-boosting_start <- function(model, st) {
+boosting_start <- function(model, st, weight = NULL) {
   f <- model$forest
   if (!isTRUE(f$boosted$from_average)) return(double(length(f$base)))
-  if (st$task == "regression") return(mean(st$train[[st$target]]))
-  share <- tabulate(
-    match(as.character(st$train[[st$target]]), model$classes), length(model$classes)
-  ) / nrow(st$train)
+  if (st$task == "regression") return(weighted_mean(st$train[[st$target]], weight))
+  class <- match(as.character(st$train[[st$target]]), model$classes)
+  share <- vapply(
+    seq_along(model$classes), function(k) weighted_mean(class == k, weight), 0
+  )
   if (f$link == "logit") stats::qlogis(share[2]) / f$stretch else log(pmax(share, 1e-15))
 }

@@ -53,8 +53,13 @@
 #' (G_L+G_R)^2/(H_L+H_R+\lambda)}{G_L^2/(H_L+lambda) + G_R^2/(H_R+lambda) -
 #' (G_L+G_R)^2/(H_L+H_R+lambda)} (Chen and Guestrin 2016; xgboost, lightgbm), or with H the number
 #' of rows and no penalty (Friedman 2001; gbm). Beside it, as form `stored`, what the
-#' library stored; the two differ where rows were sampled for each tree. Losses without a
-#' recomputation have the stored form only. On holdout rows: every split's fall of the loss
+#' library stored. Where every row was used the two must agree, with the study's weights or
+#' without, else only the stored gain is given: row weights that the study does not know, bounds on
+#' the direction of effects, losses of the user's and branches of their own for missing values
+#' change it. Where rows were drawn for each tree the two differ: the stored gain comes first, and
+#' the recomputed one, of all rows, has the flag `rows drawn`; it is given if the trees' sums of
+#' second derivatives are the drawn share of the rows'. Losses without a recomputation have the
+#' stored form only. On holdout rows: every split's fall of the loss
 #' (squared error, log loss, half the Poisson deviance) of the rows that pass it,
 #' \eqn{\frac{1}{|O|}\sum_m\sum_{i \in O}[\ell(y_i, F_{m-1}+v_t) - \ell(y_i,
 #' F_{m-1}+v_{c(i)})]}{mean over O of the sum over trees of l(y, F + v_t) - l(y, F + v_child)}, F

@@ -11,6 +11,7 @@ rank_resampled <- function(
   # sampling_offsets(). Not where that would fill the memory.
   drawn <- own && is.null(slice) && resamples$kind %in% c("bootstrap", "subsample")
   pieces <- pieces_of_resamples(st, pairs, resamples, own, drawn)
+  pieces <- c(pieces, pieces_again(pieces, resamples))
   about <- if (!is.null(run)) {
     run_identity(
       st,
@@ -21,7 +22,7 @@ rank_resampled <- function(
   }
   done <- run_pieces(
     pieces,
-    vapply(pieces, function(p) paste(p$model, p$resample, sep = "/"), ""),
+    vapply(pieces, key_of_resample, ""),
     rank_resample,
     st = without_forests(st),
     several = several,
@@ -33,7 +34,9 @@ rank_resampled <- function(
     label = "ranking over resamples",
     narrow = one_model
   )
-  got <- Filter(Negate(is.null), done$values)
+  again <- vapply(pieces, `[[`, NA, "again")
+  came <- !vapply(done$values, is.null, NA)
+  got <- done$values[came & !again]
   failed <- failed_resamples(pieces, done, length(got))
   table <- join_resamples(st, got)
   out <- validate_ranking(new_ranking(table, c(
@@ -52,8 +55,9 @@ rank_resampled <- function(
       ),
       failed = failed,
       offsets = if (drawn) {
-        sampling_offsets(pieces[!vapply(done$values, is.null, NA)], got)
+        sampling_offsets(pieces[came & !again], got)
       },
+      again = importances_again(done$values[came & again]),
       twins = alike_pairs(st)
     )
   )))
@@ -96,12 +100,36 @@ pieces_of_resamples <- function(st, pairs, resamples, own, drawn) {
           methods = pairs$method[pairs$model == m],
           inside = resamples$inside[[b]],
           outside = if (on_left_out) resamples$outside[[b]],
-          keep_influence = drawn && cells <= 4e7
+          keep_influence = drawn && cells <= 4e7,
+          again = FALSE
         )
       })
     }),
     recursive = FALSE
   )
+}
+
+# Some draws are trained and ranked once more with other seeds: what differs is the learner's own
+# noise and that of the shuffles, which the mean over the draws averages away.
+pieces_again <- function(pieces, resamples) {
+  times <- length(resamples$inside)
+  if (!resamples$kind %in% c("bootstrap", "subsample") || times < 19) return(NULL)
+  some <- Filter(function(p) p$resample <= min(20, ceiling(times / 5)), pieces)
+  lapply(some, utils::modifyList, list(keep_influence = FALSE, again = TRUE))
+}
+
+key_of_resample <- function(piece) {
+  paste(c(piece$model, piece$resample, if (piece$again) "again"), collapse = "/")
+}
+
+# The importances of what was ranked once more, as rows of a ranking without all else; NULL: none.
+importances_again <- function(got) {
+  if (!length(got)) return(NULL)
+  table <- data.table::rbindlist(lapply(got, `[[`, "table"))
+  data.table::setDF(table)
+  table[is.na(table$class), c(
+    "model", "method", "form", "rows", "slice", "resample", "predictor", "importance"
+  )]
 }
 
 # Pieces that failed twice: model, resample, error.
@@ -112,6 +140,7 @@ failed_resamples <- function(pieces, done, came_out) {
   )
   failed <- all[match(done$failed$key, names(done$values)), ]
   failed$error <- done$failed$error
+  failed <- failed[!grepl("/again$", done$failed$key), ]
   rownames(failed) <- NULL
   if (came_out == 0) {
     stop_study(
@@ -177,14 +206,11 @@ run_identity <- function(st, pairs, resamples, settings) {
 rank_resample <- function(piece, st, several, slice, settings) {
   model <- st$models[[piece$model]]
   train <- training_frame(st, model)
+  key <- c(piece$model, "resample", piece$resample, if (piece$again) "again")
   fit <- fit_on(
-    st,
-    model,
-    train[piece$inside, , drop = FALSE],
-    model$inputs$predictors,
-    settings$seed,
-    c(piece$model, "resample", piece$resample)
+    st, model, train[piece$inside, , drop = FALSE], model$inputs$predictors, settings$seed, key
   )
+  if (piece$again) settings$seed <- piece_seed(settings$seed, key)
   inside <- inside_study(
     st,
     model,
@@ -236,7 +262,7 @@ sound_resample <- function(key, value) {
   check_shape(value$table, ranking_columns, "piece")
   check_shape(value$settings, c(n = "any", class = "character"), "piece")
   is.data.frame(value$table) && is.data.frame(value$settings) &&
-    all(paste(value$table$model, value$table$resample, sep = "/") == key) &&
+    all(paste(value$table$model, value$table$resample, sep = "/") == sub("/again$", "", key)) &&
     (is.null(value$influence) || is.matrix(value$influence) && is.double(value$influence))
 }
 

@@ -63,10 +63,9 @@ need_row_loss <- function(metric) {
 summarise_score <- function(st, settings, units, parts, info, level) {
   n <- nrow(parts)
   importance <- colMeans(times(info$weight, parts))
-  found <- influence_error(
-    times(info$weight, parts - rep(importance, each = n)), info$block
+  found <- columns_with_limits(
+    importance, times(info$weight, parts - rep(importance, each = n)), info$block, level
   )
-  limits <- t_limits(importance, found$std_error, found$df, level)
   hide <- function(x) if (settings$seen) rep(NA_real_, length(x)) else x
   ranking_rows(
     st,
@@ -74,8 +73,8 @@ summarise_score <- function(st, settings, units, parts, info, level) {
     names(units),
     importance,
     hide(found$std_error),
-    hide(limits$lower),
-    hide(limits$upper),
+    hide(found$lower),
+    hide(found$upper),
     inference = if (settings$seen) "rows" else "model",
     flag = join_flags(
       flags_of_units(st, units),

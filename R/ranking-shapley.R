@@ -313,16 +313,12 @@ summarise_shapley <- function(st, settings, units, values, info, level) {
   )
   describe <- function(sizes, class) {
     importance <- colMeans(times(info$weight, sizes))
-    each <- lapply(seq_len(ncol(sizes)), function(j) {
-      influence_error(times(info$weight, sizes[, j] - importance[j]), info$block)
-    })
-    found <- list(
-      std_error = vapply(each, function(e) as.vector(e$std_error), 0), df = each[[1]]$df
+    found <- columns_with_limits(
+      importance, times(info$weight, sizes - rep(importance, each = n)), info$block, level
     )
-    limits <- t_limits(importance, found$std_error, found$df, level)
     ranking_rows(
       st, settings, predictors, importance, found$std_error,
-      pmax(limits$lower, 0), limits$upper, inference = "model", class = class, flag = flags
+      pmax(found$lower, 0), found$upper, inference = "model", class = class, flag = flags
     )
   }
   tables <- list(describe(sizes_over_classes(values$phi), NA_character_))

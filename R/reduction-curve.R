@@ -20,7 +20,7 @@ gather_curve <- function(st, plan, values, fold_of) {
   splits <- unlist(
     lapply(used, function(t) {
       lapply(seq_len(settings$folds), function(f) {
-        split <- gather_split(st, plan, value, t, f, fold_of)
+        split <- gather_split(st, plan, value, t, f, fold_of, outer[[t]])
         if (!is.null(split)) c(split, list(time = match(t, used), fold = f))
       })
     }),
@@ -49,6 +49,7 @@ gather_curve <- function(st, plan, values, fold_of) {
     unseen = most_unseen(values, m),
     info = row_info(st, frame_for(st, plan, rep(TRUE, n))),
     outer = outer,
+    choice = gather_choice(st, plan, value, outer),
     random = random
   )
 }
@@ -64,20 +65,60 @@ stack_folds <- function(parts, of) {
   out
 }
 
-# One outer split: its path, and the moments of its inner cross-validation; NULL where too little of
-# it came out. value(...): what a piece found
-gather_split <- function(st, plan, value, t, f, fold_of) {
+# Predictions of all rows by the folds that choose: the outer ones, or folds of their own.
+gather_choice <- function(st, plan, value, outer) {
+  settings <- plan$settings
+  if (settings$inner_folds == settings$folds) return(outer)
+  all <- frame_for(st, plan, rep(TRUE, nrow(st$train)))
+  found <- stack_drawings(st, all, settings, c(plan$ranker, "choice"), function(d, g) {
+    value("choice", d, g)
+  })
+  if (length(found)) found else outer
+}
+
+# What the folds of every drawing inside these rows say; drawings of which most came out.
+stack_drawings <- function(st, rows, settings, key, part) {
+  drawn <- lapply(seq_len(settings$repeats), function(d) {
+    stack_folds(
+      lapply(seq_len(settings$inner_folds), function(g) part(d, g)),
+      inner_folds_of(st, rows, settings, c(key, d))
+    )
+  })
+  Filter(function(p) mean(scored_rows(p, 1L)) >= 0.5, drawn)
+}
+
+# One outer split: its path, the moments of the cross-validation inside it, and by how much that
+# one's losses exceed those of the outer folds on the same rows; NULL where too little came out.
+# value(...): what a piece found; outer: the outer folds' predictions in this drawing
+gather_split <- function(st, plan, value, t, f, fold_of, outer) {
   settings <- plan$settings
   if (is.null(value("outer", t, f))) return(NULL)
-  train <- frame_for(st, plan, fold_of[, t] != f)
-  inner <- stack_folds(
-    lapply(seq_len(settings$inner_folds), function(g) value("inner", t, f, g)),
-    inner_folds_of(st, train, settings, c(plan$ranker, t, f))
-  )
-  if (mean(scored_rows(inner, 1L)) < 0.5) return(NULL)
+  own <- fold_of[, t] != f
+  train <- frame_for(st, plan, own)
+  inner <- stack_drawings(st, train, settings, c(plan$ranker, t, f), function(d, g) {
+    value("inner", t, f, d, g)
+  })
+  if (!length(inner)) return(NULL)
+  info <- row_info(st, train)
+  sets <- seq_len(dim(inner[[1]])[2])
+  outer <- outer[own, sets, , drop = FALSE]
+  rise <- rowMeans(matrix(
+    vapply(
+      inner,
+      function(p) {
+        both <- scored_rows(p, 1L) & scored_rows(outer, 1L)
+        losses_of_sets(st, info, p, both) - losses_of_sets(st, info, outer, both)
+      },
+      double(length(sets))
+    ),
+    length(sets)
+  ))
   c(
     value("outer", t, f)[c("order", "importance", "standing", "columns")],
-    list(inner = curve_moments(st, row_info(st, train), list(inner), settings$seed))
+    list(
+      inner = curve_moments(st, info, inner, settings$seed)[c("loss", "cov", "df")],
+      rise = rise
+    )
   )
 }
 
@@ -179,8 +220,8 @@ random_band <- function(st, curve) {
   S <- curve$settings$random
   points <- curve$settings$points[curve$settings$points > 0 &
       curve$settings$points < length(curve$plan$units)]
-  drawn <- matrix(losses_of_sets(st, curve, curve$random), S)
-  own <- losses_of_sets(st, curve, curve$outer[[1]])
+  drawn <- matrix(losses_of_sets(st, curve$info, curve$random), S)
+  own <- losses_of_sets(st, curve$info, curve$outer[[1]])
   sets <- random_sets(c(curve$plan, list(settings = curve$settings)), curve$model)
   sets <- matrix(vapply(sets, function(s) rlang::hash(sort_text(s)), ""), S)
   at <- match(as.character(points), names(curve$columns))
@@ -204,9 +245,12 @@ random_band <- function(st, curve) {
   out
 }
 
-# p: rows x sets x outputs. -> a loss per set, NA where it has no prediction of some row
-losses_of_sets <- function(st, curve, p) {
-  info <- curve$info
+# p: rows x sets x outputs. -> a loss per set over these rows, NA where it lacks a prediction
+losses_of_sets <- function(st, info, p, rows = TRUE) {
+  if (!all(rows)) {
+    info <- some_info(info, rows)
+    p <- p[rows, , , drop = FALSE]
+  }
   one <- function(s) {
     if (anyNA(p[, s, ])) return(NA_real_)
     metric_influence(st$metric, info$truth, slice_repeat(p, s), info$weight)$loss

@@ -1,6 +1,7 @@
 # Losses of sets of predictors from cross-validation, and how sure their differences are.
 
-# Loss of each set and the covariance of these losses over rows. `predictions`: one array (rows x
+# Loss of each set, the covariance of these losses over rows and, where the metric has them, the
+# rows' influences u. `predictions`: one array (rows x
 # sets x outputs) per drawing of the folds; influences are averaged over drawings row by row.
 #
 # Rows whose fold failed in a drawing do not count in it; a set that could not be trained on some
@@ -52,7 +53,7 @@ curve_moments <- function(st, info, predictions, seed, needed = 1L) {
     ))
     u <- Reduce(`+`, lapply(each, function(e) vapply(e, `[[`, double(n), "u"))) /
       length(each)
-    return(c(list(loss = loss), influence_error(u, info$block)[c("cov", "df")]))
+    return(c(list(loss = loss, u = u), influence_error(u, info$block)[c("cov", "df")]))
   }
   loss <- mean_loss()
   block <- jackknife_blocks(info, seed)
@@ -69,13 +70,15 @@ scored_rows <- function(p, sets) {
 }
 
 # Standard error of the price of set a against set b: over rows, and widened where training parts
-# overlap. What trains on one fold judges another, so that the scores of folds go together; their
-# correlation is about the share of rows left out (Nadeau and Bengio 2003), which makes the
-# variance 1 + K / (K - 1) times as large with K folds. Their t has as many degrees of freedom as
-# there are folds over all drawings, less one.
+# overlap. Their t has as many degrees of freedom as there are folds over all drawings, less one.
 price_error_of <- function(moments, a, b, folds) {
-  sqrt(1 + folds / (folds - 1)) * difference_error(moments, a, b)
+  sqrt(widened(difference_error(moments, a, b)^2, folds))
 }
+
+# A variance over rows, widened: what trains on one fold judges another, so that the scores of
+# folds go together; their correlation is about the share of rows left out (Nadeau and Bengio
+# 2003), which makes the variance 1 + K / (K - 1) times as large with K folds.
+widened <- function(variance, folds) (1 + folds / (folds - 1)) * variance
 
 folds_df <- function(x) x$folds * x$repeats - 1
 

@@ -33,9 +33,9 @@
 #'   scores the predictors above the [noise_floor()] too. Default: not done.
 #' @param folds Number of outer folds. Default: 5, fewer where the rows (four a fold) or blocks
 #'   are too few.
-#' @param repeats How often the outer folds are drawn anew.
-#' @param inner_folds Number of folds inside each outer training part, by which the number of
-#'   predictors is chosen there.
+#' @param repeats How often the folds are drawn anew, the outer ones and those inside.
+#' @param inner_folds Number of folds by which the number of predictors is chosen: on all training
+#'   rows, and in the same way inside each outer training part. Default: as many as `folds`.
 #' @param counts Numbers of predictors (of units, where families count as one; beside those that
 #'   are kept) to score; none and all are always among them. Default: every number up to 8, then
 #'   in steps of about a third.
@@ -57,22 +57,23 @@
 #'   Monte-Carlo p value: of the different sets other than this one (`random_sets` of them), the
 #'   share that score as well, this one counted in} } Intervals from cross-validation are
 #'   approximate. Those of the score leave out that the training parts overlap, and are somewhat
-#'   too narrow (Bates, Hastie and Tibshirani 2024). Those of the price take it in: the variance
-#'   over rows is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K
-#'   times the drawings less one degrees of freedom (after Nadeau and Bengio 2003); in 300
-#'   simulated data sets (`bench/reduction.R`) that of the chosen set covered the true difference
-#'   in 94 %, that of the nested score in 95 %, that of [confirm_set()] in 97 %.
+#'   too narrow (Bates, Hastie and Tibshirani 2024); the set's own interval ([choose_set()]) takes
+#'   it in. Those of the price take it in: the variance over rows is multiplied by
+#'   1 + K / (K - 1), K being the number of folds, with t limits of K times the drawings less one
+#'   degrees of freedom (after Nadeau and Bengio 2003).
 #' @details Where held-out rows rank or try sets (permutation, Shapley, forward, floating), a
 #'   training part is split once more: three quarters train, the last quarter ranks; the sets are
 #'   then refitted on the whole part. Folds are stratified by class, and keep blocks together.
-#'   Scoring costs `folds * repeats * (1 + inner_folds) * (number of counts)` fits per model, the
-#'   searches beside; a forward search of p predictors takes about p squared over 2 fits in each
+#'   Scoring costs `folds * repeats * (1 + inner_folds * repeats) * (number of counts)` fits per
+#'   model, the searches and random sets beside; a forward search of p predictors takes about p squared over 2 fits in each
 #'   part.
 #'   Pieces are spread over the workers of [future::plan()]; a fit that fails is tried once more.
 #'
-#' The curve is exploratory: its best point is optimistic. [choose_set()] gives the nested
-#' cross-validation score, the choice of the number of predictors included (Varma and Simon 2006;
-#' Ambroise and McLachlan 2002).
+#' The number of predictors is chosen by a cross-validation of all training rows, `inner_folds`
+#' folds drawn `repeats` times. To know what that choice is worth it is made again in every outer
+#' training part, by as many folds and drawings and by the same rule, and the held-out fold scores
+#' it: the nested cross-validation score of [choose_set()] (Varma and Simon 2006; Ambroise and
+#' McLachlan 2002). The curve itself is exploratory: its best point is optimistic.
 #' @section Errors: No training rows; a model that cannot be trained again (give `study(refit_with
 #'   = )`); a fit that fails, with the model,
 #'   fold and number of predictors; a family of which the dictionary keeps one predictor and
@@ -94,7 +95,7 @@
 reduce_predictors <- function(
     study, by = "permutation", ..., search = "ranking", groups = NULL, steps = NULL,
     models = NULL, refit_as = NULL, thin_twins = FALSE, budget = NULL, random = 10,
-    floor_refits = NULL, folds = NULL, repeats = 2, inner_folds = 3, counts = NULL,
+    floor_refits = NULL, folds = NULL, repeats = 2, inner_folds = NULL, counts = NULL,
     run = NULL, level = 0.95, seed = 1) {
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = "reduce_predictors")
@@ -112,7 +113,7 @@ reduce_predictors <- function(
   }
   folds <- check_folds(folds, study, study$train)
   repeats <- check_count(repeats, "repeats")
-  inner_folds <- check_count(inner_folds, "inner_folds", least = 2)
+  inner_folds <- check_inner_folds(inner_folds, folds, study)
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   chosen <- pick_models(study, models)
@@ -271,26 +272,36 @@ reduce_models <- function(st, plans, run) {
   Filter(Negate(is.null), curves)
 }
 
-# One model's pieces: the path on all rows, every outer fold, every inner fold in it, and the random
-# sets.
+# One model's pieces: the path on all rows, every outer fold, every inner fold in it, the folds that
+# choose on all rows where those are not the outer ones, and the random sets.
 pieces_of_reduction <- function(plan) {
   settings <- plan$settings
   m <- plan$ranker
   outer <- expand.grid(fold = seq_len(settings$folds), time = seq_len(settings$repeats))
+  choosing <- expand.grid(
+    inner = seq_len(settings$inner_folds), drawing = seq_len(settings$repeats)
+  )
   folds <- Map(function(t, f) {
     c(
       list(list(model = m, part = "outer", time = t, fold = f)),
-      lapply(seq_len(settings$inner_folds), function(g) {
-        list(model = m, part = "inner", time = t, fold = f, inner = g)
-      })
+      Map(function(d, g) {
+        list(model = m, part = "inner", time = t, fold = f, drawing = d, inner = g)
+      }, choosing$drawing, choosing$inner)
     )
   }, outer$time, outer$fold)
+  choice <- if (settings$inner_folds != settings$folds) {
+    Map(function(d, g) {
+      list(model = m, part = "choice", drawing = d, inner = g)
+    }, choosing$drawing, choosing$inner)
+  }
   random <- if (settings$random > 0 && length(random_sets(plan, m))) {
     lapply(seq_len(settings$folds), function(f) {
       list(model = m, part = "random", time = 1L, fold = f)
     })
   }
-  c(list(list(model = m, part = "all rows")), unlist(folds, recursive = FALSE), random)
+  c(
+    list(list(model = m, part = "all rows")), unlist(folds, recursive = FALSE), choice, random
+  )
 }
 
 # What a run of reductions is of.
@@ -398,6 +409,10 @@ reduce_piece <- function(piece, st, plans, fold_of) {
       )
     ))
   }
+  if (piece$part == "choice") {
+    all <- frame_for(st, plan, rep(TRUE, nrow(fold_of)))
+    return(score_inside(st, plan, all, piece, c(piece$model, "choice")))
+  }
   out <- fold_of[, piece$time] == piece$fold
   key <- c(piece$model, piece$time, piece$fold)
   part <- list(train = frame_for(st, plan, !out), test = frame_for(st, plan, out))
@@ -417,23 +432,26 @@ reduce_piece <- function(piece, st, plans, fold_of) {
       )
     ))
   }
-  # An inner fold: the held-out part of the outer fold is out of sight.
-  inner <- inner_folds_of(st, part$train, settings, key)
-  inside <- part$train[inner != piece$inner, , drop = FALSE]
-  key <- c(key, "inner", piece$inner)
+  score_inside(st, plan, part$train, piece, key)
+}
+
+# One fold of the cross-validation that chooses, within these rows: an outer training part, the
+# held-out rows being out of sight, or all rows.
+score_inside <- function(st, plan, rows, piece, key) {
+  fold <- inner_folds_of(st, rows, plan$settings, c(key, piece$drawing))
+  train <- rows[fold != piece$inner, , drop = FALSE]
+  key <- c(key, "inner", piece$drawing, piece$inner)
   columns <- candidate_sets(
-    st, plan, walk_path(st, plan, inside, settings, key), inside, key, FALSE
+    st, plan, walk_path(st, plan, train, plan$settings, key), train, key, FALSE
   )
-  score_sets(
-    st, plan, inside, part$train[inner == piece$inner, , drop = FALSE], columns, key
-  )
+  score_sets(st, plan, train, rows[fold == piece$inner, , drop = FALSE], columns, key)
 }
 
 # Is this what reduce_piece() gives? Asked of what a run folder holds.
 sound_reduction <- function(key, value) {
   scores <- function(x) is.double(x) && length(dim(x)) == 3
   part <- strsplit(key, "/", fixed = TRUE)[[1]]
-  if (any(c("inner", "random") %in% part) && !is.list(value)) return(scores(value))
+  if (any(c("inner", "choice", "random") %in% part) && !is.list(value)) return(scores(value))
   path <- is.list(value) && is.list(value$sets) && is.list(value$columns) &&
     length(names(value$columns)) > 1 && all(vapply(value$columns, is.character, NA))
   path && (is.null(value$predictions) || scores(value$predictions))

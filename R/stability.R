@@ -118,6 +118,7 @@ stability <- function(
     stability_part,
     about = about,
     offsets = detail(ranking, "offsets"),
+    again = detail(ranking, "again"),
     top = top,
     persistence = persistence,
     level = level
@@ -198,7 +199,7 @@ check_tops <- function(top) {
   for (k in top) check_count(k, "top")
 }
 
-stability_part <- function(d, about, offsets, top, persistence, level) {
+stability_part <- function(d, about, offsets, again, top, persistence, level) {
   x <- importance_matrix(d)
   if (anyNA(x)) x <- x[, colSums(is.na(x)) == 0, drop = FALSE]
   centre <- colMeans(x)
@@ -211,7 +212,9 @@ stability_part <- function(d, about, offsets, top, persistence, level) {
   threads <- check_threads(NULL)
   pairs <- stability_pairs(x, threads)
   dimnames(pairs$above) <- list(colnames(x), colnames(x))
-  sets <- rank_sets(with_offsets(x, d, offsets), centre, about, level, threads)
+  sets <- rank_sets(
+    with_offsets(x, d, offsets), centre, about, level, threads, noise_of_draws(x, d, again)
+  )
   # Ranks with ties shared, and places with ties drawn: predictors x resamples.
   ranks <- matrix(apply(-x, 1, rank), p)
   place <- draw_places(x)
@@ -248,6 +251,22 @@ with_offsets <- function(x, d, offsets) {
     is.na(d$slice[1])
   offset <- if (measured_outside) offsets[[d$model[1]]]
   if (is.null(offset)) x else x + offset[rownames(x), colnames(x), drop = FALSE]
+}
+
+# Covariance of the learner's own noise in one draw, from draws ranked again with other seeds, at
+# the lower limit of what it may be: predictors x predictors, NULL where nothing is known of it.
+noise_of_draws <- function(x, d, again) {
+  key <- c("model", "method", "form", "rows", "slice")
+  again <- again[x_keys(again, key) == x_keys(d[1, ], key), ]
+  if (is.null(again) || !nrow(again)) return(NULL)
+  y <- importance_matrix(again)
+  y <- y[rownames(y) %in% rownames(x), , drop = FALSE]
+  if (!all(colnames(x) %in% colnames(y))) return(NULL)
+  gap <- x[rownames(y), , drop = FALSE] - y[, colnames(x), drop = FALSE]
+  gap <- gap[rowSums(is.na(gap)) == 0, , drop = FALSE]
+  times <- nrow(gap)
+  if (times < 3) return(NULL)
+  crossprod(gap) / 2 / stats::qchisq(0.9, times)
 }
 
 # Places from 1, ties drawn by a fixed stream. x: resamples x predictors -> predictors x resamples
@@ -356,8 +375,9 @@ table_ranks <- function(ranks) {
   )
 }
 
-# Rank sets and tiers; x sorted by centre.
-rank_sets <- function(x, centre, about, level, threads) {
+# Rank sets and tiers; x sorted by centre. noise: covariance of the learner's own noise in a draw,
+# which the mean over the draws averages away (noise_of_draws()).
+rank_sets <- function(x, centre, about, level, threads, noise = NULL) {
   x <- sweep(x, 2, centre - colMeans(x), "+")
   B <- nrow(x)
   p <- ncol(x)
@@ -379,51 +399,89 @@ rank_sets <- function(x, centre, about, level, threads) {
   )
   away <- sweep(x, 2, centre)
   v <- crossprod(away) / (B - 1)
-  sd <- outer(diag(v), diag(v), "+") - 2 * v
-  sd[sd < (1e-12 * max(abs(x), 1e-300))^2] <- 0
-  sd <- sqrt(sd)
-  error <- factor * sd
-  m <- p * (p - 1) / 2
-  if (about$kind %in% c("bootstrap", "subsample")) {
-    none$std_error <- factor * sqrt(diag(v))
-    if (ceiling(level * (B + 1)) > B) return(none)  # the quantile lies beyond the largest draw
-    gaps <- stability_gaps(x, centre, sd, threads)
-    critical <- order_statistic(gaps$joint, level)
-    single <- apply(gaps$single, 2, order_statistic, level)
-    around <- sort(gaps$joint)[pmin(
-        pmax(round(B * level + c(-2, 2) * sqrt(B * level * (1 - level))), 1), B
-      )]
-  } else {
-    critical <- stats::qt(1 - (1 - level) / 2 / max(m, 1), B - 1)
-    single <- rep(stats::qt(1 - (1 - level) / 2 / max(p - 1, 1), B - 1), p)
-    around <- c(critical, critical)
+  none$std_error <- factor * sqrt(diag(v))
+  spread <- pair_variances(v)
+  spread[spread < (1e-12 * max(abs(x), 1e-300))^2] <- 0
+  own <- if (is.null(noise)) 0 else pmin(pair_variances(noise), 0.75 * spread)
+  pairs <- list(
+    gap = outer(centre, centre, "-"),
+    spread = sqrt(spread),
+    error = sqrt(factor^2 * (spread - own) + own / B)
+  )
+  pairs$gap[pairs$error == 0] <- 0  # both never used: not told apart
+  pairs$error[pairs$error == 0] <- Inf
+  drawn <- about$kind %in% c("bootstrap", "subsample")
+  # the quantile may lie beyond the largest draw
+  if (drawn && ceiling(level * (B + 1)) > B) return(none)
+  # Which pairs are told apart: together, and those of one predictor for themselves. around: how
+  # sure the quantile is, in Monte-Carlo errors
+  told <- function(alone = FALSE, around = 0) {
+    tell_pairs(pairs, alone, if (drawn) {
+      function(open) quantile_of_gaps(x, centre, pairs, open, level, around, alone, threads)
+    } else {
+      function(open) {
+        many <- if (alone) rowSums(open) else sum(open) / 2
+        stats::qt(1 - (1 - level) / 2 / pmax(many, 1), B - 1)
+      }
+    })
   }
-  gap <- outer(centre, centre, "-")
-  error_or_all <- error
-  error_or_all[error == 0] <- Inf  # both never used: not told apart
-  gap <- gap / error_or_all
-  above <- gap > critical
-  alone <- gap > single
-  below_alone <- -gap > single
-  joint <- cbind(1L + as.integer(colSums(above)), p - as.integer(rowSums(above)))
+  above <- told()
+  alone <- told(alone = TRUE)
   list(
-    std_error = factor * sqrt(diag(v)),
-    joint = joint,
-    single = cbind(1L + as.integer(rowSums(below_alone)), p - as.integer(rowSums(alone))),
-    tier = tiers_of(centre, error, critical),
-    critical = critical,
-    close = !identical(
-      tiers_of(centre, error, around[1]), tiers_of(centre, error, around[2])
+    std_error = none$std_error,
+    joint = cbind(
+      1L + as.integer(colSums(above$above)), p - as.integer(rowSums(above$above))
+    ),
+    single = cbind(
+      1L + as.integer(rowSums(alone$below)), p - as.integer(rowSums(alone$above))
+    ),
+    tier = tiers_of(above$above),
+    critical = above$critical[1],
+    close = drawn && !identical(
+      tiers_of(told(around = -2)$above), tiers_of(told(around = 2)$above)
     )
   )
 }
 
-# Sorted from the top: the first that is shown to lie below its tier's leader opens the next.
-tiers_of <- function(centre, error, critical) {
+pair_variances <- function(v) pmax(outer(diag(v), diag(v), "+") - 2 * v, 0)
+
+# Step-down (Romano and Wolf 2005): pairs told apart no longer count, so that the quantile of the
+# rest is smaller, until no more are told apart. critical(open): for the pairs that are open, one
+# number or one a row. -> above, below: is the row's predictor told to be above, below the column's?
+tell_pairs <- function(pairs, alone, critical) {
+  ratio <- pairs$gap / pairs$error
+  open <- is.finite(pairs$error)
+  diag(open) <- FALSE
+  first <- NULL
+  repeat {
+    c <- critical(open)
+    if (is.null(first)) first <- c
+    found <- open & abs(ratio) > c
+    if (!any(found)) break
+    open <- open & !found
+  }
+  told <- is.finite(pairs$error) & !open
+  diag(told) <- FALSE
+  list(above = told & ratio > 0, below = told & ratio < 0, critical = first)
+}
+
+# The quantile over the draws of the largest distance from the centre among the open pairs; for
+# `alone` among those of each predictor.
+quantile_of_gaps <- function(x, centre, pairs, open, level, around, alone, threads) {
+  gaps <- stability_gaps(x, centre, pairs$spread * open, threads)
+  B <- nrow(x)
+  at <- min(B, ceiling(level * (B + 1)))
+  at <- pmin(pmax(round(at + around * sqrt(B * level * (1 - level))), 1), B)
+  if (!alone) return(sort(gaps$joint, partial = at)[at])
+  apply(gaps$single, 2, function(g) sort(g, partial = at)[at])
+}
+
+# Sorted from the top: the first that is told to lie below its tier's leader opens the next.
+tiers_of <- function(above) {
   tier <- leader <- 1L
-  out <- integer(length(centre))
+  out <- integer(nrow(above))
   for (j in seq_along(out)) {
-    if (error[leader, j] > 0 && centre[leader] - centre[j] > critical * error[leader, j]) {
+    if (above[leader, j]) {
       leader <- j
       tier <- tier + 1L
     }

@@ -3,7 +3,7 @@
 # Mann-Whitney with ties at 1/2, and DeLong's placement values as influences.
 # Probabilities that differ by rounding only are ties.
 auc_parts <- function(positive, score, weight = NULL) {
-  score <- round(score, 12)
+  score <- signif(score, 12)
   if (is.null(weight)) weight <- rep(1, length(score))
   placed <- function(of, among) {
     # the share of `among` below each, ties half

@@ -88,6 +88,8 @@ NULL
 #'   See [compare_slices()]}
 #'   \item{`few refits`}{fewer than 25 bootstrap draws: the interval is not reliable. See
 #'   [rank_refit()]}
+#'   \item{`rows drawn`}{boosted trees of which each was grown on drawn rows: the recomputed gain is
+#'   of all rows and cannot be checked against the library's. See [rank_impurity()]}
 #'   \item{`few repeats`}{fewer than 5 shuffles. See [rank_permutation()]}
 #'   \item{`few rows`}{few rows near a point of a curve, or under 20 in a slice. See
 #'   [effect_curves()], [compare_slices()]}

@@ -149,8 +149,8 @@ note_of_choice <- function(set, unit) {
 
 say_curve_price <- function(set, unit) {
   paste0(
-    format_value(set$price, unit), " ",
-    in_brackets(set$price_lower, set$price_upper, unit)
+    format_value(set$curve_price, unit), " ",
+    in_brackets(set$curve_lower, set$curve_upper, unit)
   )
 }
 
@@ -160,9 +160,9 @@ say_staircase <- function(x, set, unit) {
     "Model ", set$model, if (set$refit != set$model) paste0(", refitted ", set$refit),
     ", predictors of ", st$target, ", ", say_path(x), "; ", format_number(nrow(st$train)),
     " rows, ", x$folds, " folds x ", x$repeats, ". Nested cross-validation score: ",
-    format_value(set$nested$score, unit), " [",
-    format_value(set$nested$lower, unit), ", ",
-    format_value(set$nested$upper, unit), "]."
+    format_value(set$score, unit), " [",
+    format_value(set$lower, unit), ", ",
+    format_value(set$upper, unit), "]."
   )
 }
 

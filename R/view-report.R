@@ -213,16 +213,16 @@ page_facts <- function(r) {
   set <- r$set
   if (!is.null(set)) {
     unit <- price_unit(set)
-    p <- set$nested
     metric <- r$study$metric$label
     if (set$count && length(set$left_out)) {
       facts["Price of leaving the others out"] <- paste0(
-        format_value(p$price, unit), " ", in_brackets(p$price_lower, p$price_upper, unit),
+        format_value(set$price, unit), " ",
+        in_brackets(set$price_lower, set$price_upper, unit),
         " ", metric, " (nested cross-validation)"
       )
     }
     facts["Nested cross-validation score"] <- paste0(
-      format_value(p$score, unit), " ", in_brackets(p$lower, p$upper, unit),
+      format_value(set$score, unit), " ", in_brackets(set$lower, set$upper, unit),
       "; all predictors ", format_value(set$full_score, unit), ", a constant ",
       format_value(set$constant_score, unit)
     )

@@ -17,10 +17,11 @@
 #'   chosen} \item{`families`}{names of the families and their members in the set}
 #'   \item{`stands_for`}{predictors of the set and the twins that could replace them}
 #'   \item{`rule`, `margin`}{how it was chosen; `margin` with its unit, or null} \item{`metric`,
-#'   `better`}{the metric's name; `lower` or `higher`} \item{`score`, `all`,
-#'   `constant`}{cross-validated scores of the set, of all predictors and of none} \item{`price`,
-#'   `nested`}{objects with `value`, `lower`, `upper`: the loss paid against all predictors; the
-#'   nested cross-validation score} \item{`stability`}{chance-corrected stability of the choice
+#'   `better`}{the metric's name; `lower` or `higher`} \item{`score`, `limits`, `all`,
+#'   `constant`}{nested cross-validation score of the set, its two limits, that of all predictors
+#'   and of none} \item{`price`}{an object with `value`, `lower`, `upper`: the loss paid against all
+#'   predictors, by nested cross-validation} \item{`curve`}{`score` and `price` of the chosen number
+#'   on the curve: optimistic} \item{`stability`}{chance-corrected stability of the choice
 #'   over splits, or null} \item{`looks`}{a list, one object for each time the set was confirmed
 #'   on untouched rows: fingerprints of `rows` and `set`, `n`, `statement`, `at`} \item{`level`,
 #'   `seed`}{of the intervals; of all that was drawn} \item{`rows`, `fingerprint`}{number of
@@ -63,10 +64,14 @@ write_predictor_set <- function(set, file) {
     metric = one(st$metric$name),
     better = one(st$metric$better),
     score = number(set$score),
+    limits = c(set$lower, set$upper),
     all = number(set$full_score),
     constant = number(set$constant_score),
     price = around(set$price, set$price_lower, set$price_upper),
-    nested = around(set$nested$score, set$nested$lower, set$nested$upper),
+    curve = list(
+      score = number(set$curve_score),
+      price = around(set$curve_price, set$curve_lower, set$curve_upper)
+    ),
     stability = number(set$stability[["value"]]),
     looks = looks_of_set(set),
     level = one(set$level),

@@ -16,7 +16,7 @@ say_set <- function(x, confirmation = NULL) {
   price <- if (on_fresh) {
     unlist(confirmation[c("price", "price_lower", "price_upper")])
   } else {
-    unlist(x$nested[c("price", "price_lower", "price_upper")])
+    unlist(x[c("price", "price_lower", "price_upper")])
   }
   if (on_fresh) unit <- max(confirmation$price_error, 1e-12)
   source <- if (on_fresh) "on untouched rows" else "by nested cross-validation"
@@ -60,25 +60,27 @@ say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
       own <- price_unit(x)
       paste0(
         "Worse: in cross-validation ", who, if (one) " is" else " are",
-        " worse than all by ", format_value(x$nested$price, own), " ",
-        in_brackets(x$nested$price_lower, x$nested$price_upper, own), " ",
+        " worse than all by ", format_value(x$price, own), " ",
+        in_brackets(x$price_lower, x$price_upper, own), " ",
         x$study$metric$label, "; the untouched rows are inconclusive."
       )
     },
     open = paste0(
       "Inconclusive: whether ", who, if (one) " predicts" else " predict",
-      " as well as all is open; price ", cost, measured, "."
+      " as well as all is open; price ", cost, measured,
+      if (x$outside) paste0(", carried over from sets of ", say_range(x$counts_chosen)), "."
     )
   )
 }
 
 # Three verdicts only, from the price of the choice itself cross-validated and, where there is
 # one, the confirmation on untouched rows: safe (no more is lost than the margin), costs (a loss
-# is shown), open (cannot be told).
+# is shown), open (cannot be told). Where all splits chose sets of other sizes, their price does
+# not speak for this one.
 set_verdict <- function(x, confirmation = NULL) {
-  p <- x$nested
   confirmed <- if (!is.null(confirmation)) confirmation$statement
-  if (isTRUE(p$price_lower > 0) || identical(confirmed, "worse")) return("costs")
+  if (identical(confirmed, "worse")) return("costs")
+  if (!x$outside && isTRUE(x$price_lower > 0)) return("costs")
   if (!is.null(confirmed)) {
     return(if (confirmed %in% c(
         "better", "not worse by more than the margin", "the same set"
@@ -88,21 +90,16 @@ set_verdict <- function(x, confirmation = NULL) {
       "open"
     })
   }
-  if (isTRUE(x$allowed > 0) && isTRUE(p$price_upper < x$allowed)) "safe" else "open"
+  if (!x$outside && isTRUE(x$allowed > 0) && isTRUE(x$price_upper < x$allowed)) {
+    "safe"
+  } else {
+    "open"
+  }
 }
 
 price_unit <- function(x) {
-  unit <- max(
-    x$price_error,
-    (x$nested$price_upper - x$nested$price_lower) / 4,
-    0,
-    na.rm = TRUE
-  )
-  if (unit > 0) {
-    unit
-  } else {
-    max((x$nested$upper - x$nested$lower) / 4, 1e-12, na.rm = TRUE)
-  }
+  unit <- max(x$price_error, 0, na.rm = TRUE)
+  if (unit > 0) unit else max((x$upper - x$lower) / 4, 1e-12, na.rm = TRUE)
 }
 
 # In how many splits each chosen predictor was chosen, none of them left out.
@@ -145,6 +142,20 @@ say_picked <- function(x) {
     if (any(rest$share < 0.5)) {
       " Predictors chosen by fewer than half of the splits may not be needed."
     }
+  )
+}
+
+# How the number hangs on the rows (the splits) and on the seed (the drawings of the folds).
+say_counts <- function(x, unit) {
+  d <- x$drawings
+  paste0(
+    "numbers chosen in the ", length(x$counts_chosen), " splits: ",
+    paste(sort(x$counts_chosen), collapse = ", "), "; on all rows by each drawing of the folds: ",
+    paste(d$count, collapse = ", "),
+    if (nrow(d) > 1) {
+      paste0(" (nested score ", paste(format_value(d$score, unit), collapse = ", "), ")")
+    },
+    if (x$outside) ". No split chose this size: its score is carried over from theirs by the curve"
   )
 }
 
@@ -207,7 +218,7 @@ format_set <- function(x, confirmed = FALSE) {
   label <- st$metric$label
   unit <- price_unit(x)
   # scores are known better than a price that is huge
-  own <- max(min(unit, (x$nested$upper - x$nested$lower) / 4), 1e-12)
+  own <- max(min(unit, (x$upper - x$lower) / 4, na.rm = TRUE), 1e-12)
   chosen <- if (x$count) {
     list_words(labels_of(st, x$predictors))
   } else {
@@ -223,8 +234,8 @@ format_set <- function(x, confirmed = FALSE) {
     )),
     some_lines(chosen, 4), "", if (x$count) wrap_lines(say_set(x), 79, 1),
     paste0(
-      " ", label, "   ", format_value(x$nested$score, own), " ",
-      in_brackets(x$nested$lower, x$nested$upper, own),
+      " ", label, "   ", format_value(x$score, own), " ",
+      in_brackets(x$lower, x$upper, own),
       " nested cross-validation score"
     ) |> shorten_words(80),
     paste0(
@@ -236,10 +247,7 @@ format_set <- function(x, confirmed = FALSE) {
       paste0(" cost ", format(x$cost), " of ", format(x$cost_full))
     },
     wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
-    paste0(
-      " numbers chosen in the ", length(x$counts_chosen), " splits: ",
-      paste(sort(x$counts_chosen), collapse = ", ")
-    ) |> shorten_words(80),
+    wrap_lines(say_counts(x, own), 79, 1),
     if (x$count) some_lines(say_picked(x), 4),
     if (any(!x$chosen_share$chosen & x$chosen_share$share >= 0.5)) {
       some_lines(say_passed_over(x), 2)
@@ -278,13 +286,15 @@ caption_of_sets <- function(sets) {
 say_on_curve <- function(x, own, unit) {
   price <- if (!length(x$left_out)) {
     "none: these are all"
-  } else if (x$price_error == 0) {
+  } else if (x$curve_lower == x$curve_upper) {
     "0: the same predictions"
   } else {
-    paste(format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit))
+    paste(
+      format_value(x$curve_price, unit), in_brackets(x$curve_lower, x$curve_upper, unit)
+    )
   }
   paste0(
-    " on the curve (optimistic): ", format_value(x$score, own), ", price ",
+    " on the curve (optimistic): ", format_value(x$curve_score, own), ", price ",
     price
   )
 }
@@ -423,7 +433,12 @@ say_confirmation <- function(x) {
       )
     },
     "the same set" = "The set holds all predictors: there is no smaller model to compare.",
-    paste0(
+    if (isTRUE(x$rarest < least_of_class)) {
+      paste0(
+        "Inconclusive: the rarest class has ", x$rarest, " of these rows, too few to claim ",
+        "anything; ", least_of_class, " are needed."
+      )
+    } else paste0(
       "Inconclusive: too few rows to tell. ",
       if (isTRUE(x$n_needed <= 20 * x$n)) {
         paste0(

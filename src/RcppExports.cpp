@@ -187,8 +187,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // recompute_gains
-Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, int threads);
-RcppExport SEXP _dreher_recompute_gains(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP singleSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP threadsSEXP) {
+Rcpp::List recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss, bool second_order, double lambda, double most_step, bool single, double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round, Rcpp::IntegerVector group, Rcpp::NumericVector weight, int threads);
+RcppExport SEXP _dreher_recompute_gains(SEXP forestSEXP, SEXP xSEXP, SEXP ySEXP, SEXP lossSEXP, SEXP second_orderSEXP, SEXP lambdaSEXP, SEXP most_stepSEXP, SEXP singleSEXP, SEXP curveSEXP, SEXP startSEXP, SEXP roundSEXP, SEXP groupSEXP, SEXP weightSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -204,8 +204,9 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type start(startSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type round(roundSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type weight(weightSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    rcpp_result_gen = Rcpp::wrap(recompute_gains(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, threads));
+    rcpp_result_gen = Rcpp::wrap(recompute_gains(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, weight, threads));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -559,7 +560,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_boosting_losses", (DL_FUNC) &_dreher_boosting_losses, 0},
     {"_dreher_forest_impurity", (DL_FUNC) &_dreher_forest_impurity, 8},
     {"_dreher_forest_use", (DL_FUNC) &_dreher_forest_use, 4},
-    {"_dreher_recompute_gains", (DL_FUNC) &_dreher_recompute_gains, 13},
+    {"_dreher_recompute_gains", (DL_FUNC) &_dreher_recompute_gains, 14},
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_forest_interactions", (DL_FUNC) &_dreher_forest_interactions, 7},
     {"_dreher_forest_followers", (DL_FUNC) &_dreher_forest_followers, 4},

@@ -87,16 +87,18 @@ Rcpp::List forest_use(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int 
                             Rcpp::Named("depth") = depth);
 }
 
-// y: numbers, 0/1, or class numbers from 0; loss: 0 squared, 1 logistic, 2 poisson, 3 softmax.
+// y: numbers, 0/1, or class numbers from 0; loss: 0 squared, 1 logistic, 2 poisson, 3 softmax;
+// weight: of the rows, or empty. -> gain (columns x trees), mass (trees)
 // [[Rcpp::export]]
-Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss,
+Rcpp::List recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss,
                                     bool second_order, double lambda, double most_step, bool single,
                                     double curve, Rcpp::NumericVector start,
                                     Rcpp::IntegerVector round, Rcpp::IntegerVector group,
-                                    int threads) {
+                                    Rcpp::NumericVector weight, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
   const Table table = make_table(x, f);
+  if (weight.size() > 0 && weight.size() != table.rows) Rcpp::stop("weights do not fit the rows");
   if (y.size() != table.rows || round.size() != f.n_trees || group.size() != f.n_trees ||
       start.size() != f.n_outputs)
     Rcpp::stop("targets, rounds or groups do not fit");
@@ -109,11 +111,13 @@ Rcpp::NumericMatrix recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVect
                                   curve,
                                   start.begin(),
                                   round.begin(),
-                                  group.begin()};
+                                  group.begin(),
+                                  weight.size() > 0 ? weight.begin() : nullptr};
   Rcpp::NumericMatrix gain(f.n_columns, f.n_trees);
-  stop_if_interrupted(
-      dreher::recompute_gain(f, table, y.begin(), boosting, make_loop(threads), gain.begin()));
-  return gain;
+  Rcpp::NumericVector mass(f.n_trees);
+  stop_if_interrupted(dreher::recompute_gain(f, table, y.begin(), boosting, make_loop(threads),
+                                             gain.begin(), mass.begin()));
+  return Rcpp::List::create(Rcpp::Named("gain") = gain, Rcpp::Named("mass") = mass);
 }
 
 // unit_of: per column the unit (from 0) its splits count for, -1 for none.

@@ -112,9 +112,11 @@ class PairWalker {
              std::find(other_go.begin(), other_go.end(), way) != other_go.end();
     };
     int ways[3] = {f.left[node], f.right[node], -2}, count = 2;
-    if (m != f.left[node] && m != f.right[node] &&
-        (taken(m) || (s_.d.cover != nullptr && f.third_branch(node))))
+    const bool by_cover = s_.d.cover != nullptr;
+    if (m != f.left[node] && m != f.right[node] && (taken(m) || (by_cover && f.third_branch(node))))
       ways[count++] = m;
+    else if (by_cover && !f.third_branch(node) && share_of(node, -1) > 0)
+      ways[count++] = -1;  // training rows that stay here
     for (int w = 0; w < count; ++w) {
       const int next = ways[w];
       std::vector<std::uint64_t>& to = fail_[depth + 1];

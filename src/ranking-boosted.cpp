@@ -52,7 +52,7 @@ double worth(double G, double H, const Boosting& boosting) {
 }  // namespace
 
 bool recompute_gain(const Forest& f, const Table& table, const double* y, const Boosting& boosting,
-                    const Loop& loop, double* gain) {
+                    const Loop& loop, double* gain, double* mass) {
   const std::ptrdiff_t n = table.rows;
   const int K = f.n_outputs, p = table.columns();
   std::vector<double> F(n * K), g(n * K), h(n * K);
@@ -63,8 +63,14 @@ bool recompute_gain(const Forest& f, const Table& table, const double* y, const 
   for (int first = 0; first < f.n_trees;) {
     int last = first;
     while (last < f.n_trees && boosting.round[last] == boosting.round[first]) ++last;
-    for (std::ptrdiff_t i = 0; i < n; ++i)
+    for (std::ptrdiff_t i = 0; i < n; ++i) {
       derive(boosting, &F[i * K], boosting.rounded(y[i]), K, &g[i * K], &h[i * K]);
+      if (boosting.weight == nullptr) continue;
+      for (int k = 0; k < K; ++k) {
+        g[i * K + k] = boosting.rounded(g[i * K + k] * boosting.rounded(boosting.weight[i]));
+        h[i * K + k] = boosting.rounded(h[i * K + k] * boosting.rounded(boosting.weight[i]));
+      }
+    }
     std::vector<int> ends(n * (last - first));
 
     const bool done = each_row(loop, last - first, 64, [&](std::ptrdiff_t which, int) {
@@ -97,6 +103,7 @@ bool recompute_gain(const Forest& f, const Table& table, const double* y, const 
           H[node - from] += H[m - from];
         }
       }
+      mass[t] = H[f.root[t] - from];
     });
     if (!done) return false;
     if (first == 0) {  // the trees bring the constant themselves

@@ -23,7 +23,9 @@ namespace dreher {
 // loss    squared, logistic (y 0/1), poisson, or softmax (y class number from 0)
 // round   [n_trees], which round a tree belongs to, not falling
 // group   [n_trees], which output it adds to
+// weight  [rows], what rows count; nullptr: all the same
 // gain    [n_columns * n_trees], set here
+// mass    [n_trees], sum of h over the rows, set here
 enum class Loss { squared = 0, logistic = 1, poisson = 2, softmax = 3 };
 // Their names, in this order.
 constexpr const char* loss_names[] = {"squared", "logistic", "poisson", "softmax"};
@@ -38,11 +40,12 @@ struct Boosting {
   const double* start = nullptr;  // [n_outputs], a constant that the trees of the first round hold
   const int* round = nullptr;
   const int* group = nullptr;
+  const double* weight = nullptr;
   double rounded(double x) const { return single ? static_cast<float>(x) : x; }
 };
 
 bool recompute_gain(const Forest& forest, const Table& table, const double* y,
-                    const Boosting& boosting, const Loop& loop, double* gain);
+                    const Boosting& boosting, const Loop& loop, double* gain, double* mass);
 
 // What the splits of boosted trees are worth on rows that they were not grown on.
 //

@@ -100,7 +100,8 @@ struct Descent {
     double* phi;
   };
 
-  // Calls visit(child, share, stays) for what a question leads to.
+  // Calls visit(child, share, stays) for what a question leads to. Rows stay that lack the value and
+  // those of all surrogates.
   template <class Visit>
   void each_child(int node, Visit visit) const {
     const int child[3] = {f.left[node], f.right[node], f.third_branch(node) ? f.missing[node] : -1};
@@ -110,7 +111,7 @@ struct Descent {
       rest -= cover_[at];
       visit(at, cover_[node] > 0 ? cover_[at] / cover_[node] : 0, false);
     }
-    if (f.missing[node] == -1)
+    if (f.missing[node] == -1 || rest > 0)
       visit(node, cover_[node] > 0 ? std::max(rest, 0.0) / cover_[node] : 0, true);
   }
 

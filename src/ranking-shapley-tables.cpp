@@ -134,7 +134,7 @@ class SmallTreeBuilder {
       if (c < 0) continue;
       const bool two_ways = f.missing[i] == f.left[i] || f.missing[i] == f.right[i];
       if (f.set_from[i] >= 0 || (!two_ways && gaps_[c]) || tree_->column.size() == 64 ||
-          d_.player_of[c] < 0)
+          d_.player_of[c] < 0 || !children_have_all(i))
         return false;
       bit_.push_back({i, static_cast<int>(tree_->column.size())});
       tree_->column.push_back(c);
@@ -144,6 +144,13 @@ class SmallTreeBuilder {
       waiting.push_back(f.left[i]);
     }
     return true;
+  }
+
+  // By cover: do all training rows at a question go on to one of its two children? Those without a
+  // value may have a branch of their own, or stay.
+  bool children_have_all(int node) const {
+    return d_.cover == nullptr ||
+           d_.cover[f.left[node]] + d_.cover[f.right[node]] >= d_.cover[node];
   }
 
   void answer_background() {

@@ -119,7 +119,7 @@ slow_shapley <- function(f, row, background, players) {
 }
 
 # The output where only some columns are known: elsewhere both children answer, by the rows that
-# went there.
+# went there; what is left went to a branch of its own or stayed.
 slow_cover_value <- function(f, cover, row, known) {
   below <- function(node) {
     if (f$column[node] < 0) return(f$value[, node])
@@ -144,7 +144,11 @@ slow_cover_value <- function(f, cover, row, known) {
       }))
     }
     share <- if (cover[node] > 0) cover[children] / cover[node] else c(0, 0)
-    share[1] * below(children[1]) + share[2] * below(children[2])
+    third <- f$missing[node] + 1
+    own <- third > 0 && !third %in% children && f$owner[third] + 1 == third
+    rest <- if (cover[node] > 0) 1 - sum(share) else 0
+    share[1] * below(children[1]) + share[2] * below(children[2]) +
+      rest * (if (own) below(third) else f$value[, node])
   }
   f$base + Reduce(
     `+`, lapply(seq_along(f$root), function(t) f$weight[t] * below(f$root[t] + 1))

@@ -501,7 +501,7 @@ test_that("a set's sentence has three verdicts, and names what no split chose", 
   ))
   ps$left_out <- union(ps$left_out, "operator")
   say <- function(lower, upper, ...) {
-    ps$nested[c("price", "price_lower", "price_upper")] <- list(
+    ps[c("price", "price_lower", "price_upper")] <- list(
       (lower + upper) / 2, lower, upper
     )
     ps$allowed <- 0.1

@@ -691,3 +691,40 @@ test_that(
     }
   }
 )
+
+test_that("by cover: gaps in the training rows alone have their branch or stay", {
+  few <- c("peak_temp", "hold_minutes", "cooling_rate", "grog_share")
+  d <- kiln_rows(200)[c(few, "strength")]
+  new <- d[161:180, ]
+  d <- d[1:160, ]
+  d$peak_temp[1:30] <- NA
+  d$hold_minutes[20:50] <- NA
+  tree <- function(...) rpart::rpart(strength ~ ., d, control = rpart::rpart.control(...))
+  models <- list(
+    stays = tree(usesurrogate = 0, maxsurrogate = 0),
+    surrogates = tree(usesurrogate = 1, maxsurrogate = 1),
+    third = gbm::gbm(
+      strength ~ ., "gaussian", d, n.trees = 8, interaction.depth = 2, bag.fraction = 1
+    )
+  )
+  for (name in names(models)) {
+    st <- study(models[name], new, "strength", train = d)
+    model <- st$models[[1]]
+    phi <- attr(rank_shapley(st, value = "cover"), "row_values")[[1]][, , 1]
+    cover <- cover_of(st, model)
+    x <- as.matrix(encode_for_forest(model$forest, model_rows(st, model, new[1:3, ])))
+    for (i in 1:3) {
+      expect_equal(
+        unname(phi[i, model$forest$columns]),
+        slow_shapley_of(
+          function(known) slow_cover_value(model$forest, cover$cover, x[i, ], known),
+          length(model$forest$columns)
+        ),
+        tolerance = 1e-8,
+        info = name
+      )
+    }
+    pairs <- interactions(st, value = "cover", rows = new[1:3, ])
+    expect_s3_class(pairs, "dreher_interactions")
+  }
+})

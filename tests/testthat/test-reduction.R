@@ -155,7 +155,7 @@ test_that("the strong predictors stay, and the choice carries its price and its 
   expect_equal(ps$stability, set_stability(z))
   best <- choose_set(rd, rule = "best")
   expect_gte(best$count, ps$count)
-  expect_gt(ps$nested$skill_lower, 0)
+  expect_gt(ps$skill_lower, 0)
   expect_error(choose_set(rd, rule = "elbow"), "`rule` must be one of")
   expect_error(choose_set(rd, model = "forest"), "`model` must be one of")
 })
@@ -482,8 +482,8 @@ test_that(
     back <- read_predictor_set(file)
     expect_identical(as.character(back), ps$predictors)
     expect_equal(
-      c(back$score, back$price$value, back$nested$upper),
-      c(ps$score, ps$price, ps$nested$upper),
+      c(back$score, back$price$value, back$limits[2]),
+      c(ps$score, ps$price, ps$upper),
       tolerance = 1e-12
     )
     expect_identical(formula(back), formula(ps), ignore_formula_env = TRUE)
@@ -512,12 +512,12 @@ test_that("a reduction goes on where it stopped, and does not depend on the work
   expect_identical(kept, whole)
   con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
   keys <- DBI::dbGetQuery(con, "SELECT key FROM pieces")$key
-  expect_length(keys, 1 + 3 * 3 + 3)
+  expect_length(keys, 1 + 3 * 3 + 2 + 3)
   DBI::dbExecute(
     con,
     paste0(
       "DELETE FROM pieces WHERE key IN ('linear/outer/1/2', 'linear/all rows', ",
-      "'linear/inner/1/3/1')"
+      "'linear/inner/1/3/1/1')"
     )
   )
   before <- DBI::dbGetQuery(con, "SELECT key, finished FROM pieces ORDER BY key")
@@ -553,7 +553,7 @@ test_that("on pure noise nothing is promised, where the shortcut promises", {
     }
     table <- as.data.frame(rd)
     c(
-      procedure = 1 - ps$nested$score / ps$constant_score,
+      procedure = 1 - ps$score / ps$constant_score,
       inside = 1 - table$score[table$count == 10] / ps$constant_score,
       shortcut = 1 - mean((p - n$y)^2) / ps$constant_score
     )

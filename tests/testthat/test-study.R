@@ -133,6 +133,8 @@ test_that("AUC equals its definition with ties, and its error DeLong's worked by
   pairs <- outer(score[truth], score[!truth], function(a, b) (a > b) + (a == b) / 2)
   a <- auc_parts(truth, score)
   expect_equal(a$auc, mean(pairs))
+  # the same order at tiny probabilities
+  expect_equal(auc_parts(truth, score * 1e-15)$auc, a$auc)
   v <- var(rowMeans(pairs)) / 3 + var(colMeans(pairs)) / 4
   u <- a$u
   expect_equal(sum(u[truth]^2) / 7^2 * 3 / 2 + sum(u[!truth]^2) / 7^2 * 4 / 3, v)
