@@ -24,7 +24,8 @@ t_limits <- function(estimate, std_error, df, level) {
 # distribution leans to one side. An estimate that lacks the rare large influences is too small,
 # and so is its error: on the side of the longer tail the limit is stretched as Hall (1992) does
 # for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails is
-# (Box 1953), and by `more` standard errors of that variance; on the other side it is the t limit.
+# (Box 1953), and by `more` standard errors of that variance, to twice the t limit's distance at
+# most; on the other side it is the t limit.
 # Fewer than 20 influences cannot tell a tail.
 skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   limits <- t_limits(estimate, std_error, df, level)
@@ -39,8 +40,8 @@ skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   most <- stats::qt((1 + level) / 2, min(df, 2 * n / (tails + 2 / (n - 1))))
   lean <- abs(skew)
   base <- 1 - lean * (most + lean / 6)
-  reach <- std_error * (1 + more * sqrt(tails / n)) *
-    max(most, 3 / lean * (1 - sign(base) * abs(base)^(1 / 3)))
+  stretched <- 3 / lean * (1 - sign(base) * abs(base)^(1 / 3))
+  reach <- std_error * (1 + more * sqrt(tails / n)) * min(max(most, stretched), 2 * most)
   if (skew > 0) limits$upper <- estimate + reach else limits$lower <- estimate - reach
   limits
 }

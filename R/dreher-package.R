@@ -10,7 +10,8 @@
 #' | check | [check_data()] | leaks, identifiers and other findings in rows and columns |
 #' | | [score_models()] | scores beside a constant and one predictor; a verdict |
 #' | | [find_drift()] | do two sets of rows differ, and what does it do? |
-#' | rank | [rank_predictors()] | several methods at once, also over resamples |
+#' | rank | [recommend_methods()] | which importance to read first |
+#' | | [rank_predictors()] | several methods at once, also over resamples |
 #' | | [rank_permutation()], [rank_shapley()], [rank_impurity()] | the three main importances |
 #' | | [rank_refit()] | leave-one-covariate-out, univariable |
 #' | | [rank_coefficients()], [rank_structure()], [rank_association()] | simpler yardsticks |

@@ -109,13 +109,20 @@ pieces_of_resamples <- function(st, pairs, resamples, own, drawn) {
   )
 }
 
-# Some draws are trained and ranked once more with other seeds: what differs is the learner's own
-# noise and that of the shuffles, which the mean over the draws averages away.
+# Some draws are trained and ranked by permutation once more with other seeds: what differs is the
+# learner's own noise and that of the shuffles, which the mean over the draws averages away.
 pieces_again <- function(pieces, resamples) {
   times <- length(resamples$inside)
   if (!resamples$kind %in% c("bootstrap", "subsample") || times < 19) return(NULL)
-  some <- Filter(function(p) p$resample <= min(20, ceiling(times / 5)), pieces)
-  lapply(some, utils::modifyList, list(keep_influence = FALSE, again = TRUE))
+  some <- Filter(
+    function(p) {
+      p$resample <= min(20, ceiling(times / 5)) && "permutation" %in% p$methods
+    },
+    pieces
+  )
+  lapply(some, utils::modifyList, list(
+    methods = "permutation", keep_influence = FALSE, again = TRUE
+  ))
 }
 
 key_of_resample <- function(piece) {

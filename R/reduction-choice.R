@@ -21,8 +21,8 @@
 #' @param count For the rule `"count"`: number of predictors.
 #' @param model Name of the model, needed when the reduction holds several.
 #' @return A list of class `dreher_set`, among others: \describe{ \item{model, rule, predictors,
-#'   count, left_out}{what was chosen, for which model, by which rule; `count` 0 means that no set
-#'   is better than a constant} \item{score, lower, upper}{the nested cross-validation score: what
+#'   count, left_out}{what was chosen, for which model, by which rule; `count` 0 means that by
+#'   this rule no set beats a constant} \item{score, lower, upper}{the nested cross-validation score: what
 #'   the whole way of choosing promises, in the metric's unit} \item{price, price_error,
 #'   price_lower, price_upper}{rise of the loss against all predictors, paired by row, by the same
 #'   nested cross-validation} \item{skill, skill_lower, skill_upper}{by how much it is better than

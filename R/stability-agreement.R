@@ -206,12 +206,12 @@ known_reasons <- function(ranking, study) {
     bends = function(p) FALSE
   )
   if (is.null(study)) return(out)
-  out$bends <- function(p) may_bend(study, p)
   out$many_levels <- function(p) has_many_levels(study$data[[p]])
   models <- study$models[intersect(
       unique(ranking$model[ranking$method %in% methods_that("beside_others")]),
       names(study$models)
     )]
+  out$bends <- function(p) may_bend(study$data[[p]], p, models)
   seed <- detail(ranking, "seed")
   if (is.null(out$twins)) out$twins <- alike_pairs(study)
   if (is.null(gap) && !is.null(study$train) && length(models)) {
@@ -251,8 +251,7 @@ name_some <- function(x, most = 3) {
 
 # Can a predictor act otherwise than along a line? A number of more than two values can, in a
 # model that is not linear in it.
-may_bend <- function(study, predictor) {
-  x <- study$data[[predictor]]
+may_bend <- function(x, predictor, models) {
   if (!is.numeric(x) || is.factor(x) || length(unique(x[!is.na(x)])) <= 2) return(FALSE)
   straight <- function(model) {
     if (!predictor %in% model$inputs$predictors) return(TRUE)
@@ -261,7 +260,7 @@ may_bend <- function(study, predictor) {
       )]
     !is.null(model$linear) && identical(gsub("`", "", terms), predictor)
   }
-  !all(vapply(study$models, straight, NA))
+  !all(vapply(models, straight, NA))
 }
 
 # Importance is larger on training rows wherever a model has learned them by heart; what tells
@@ -347,8 +346,9 @@ disputed <- function(parts, means, known) {
   by_itself <- rep(NA_real_, nrow(out))
   asked <- is_disputed(out) | out$unseen
   by_itself[asked] <- known$by_itself(out$predictor[asked])
-  out$why <- vapply(
-    seq_along(predictors),
+  out$why <- ""
+  out$why[asked] <- vapply(
+    which(asked),
     function(i) {
       flags <- unlist(lapply(parts, function(d) d$flag[d$predictor == predictors[i]]))
       flags <- unique(unlist(strsplit(flags, "; ", fixed = TRUE)))

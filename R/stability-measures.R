@@ -56,11 +56,8 @@ agreement_spearman <- function(a, b) {
 agreement_top <- function(a, b, top) {
   two <- match_two(a, b)
   k <- check_count(top, "top", most = length(two$a))
-  orders <- if (straddles(two$a, k) || straddles(two$b, k)) 400L else 1L
-  mean(with_stream(1, c("ties", k), vapply(seq_len(orders), function(i) {
-    shared <- length(intersect(top_of(two$a, k), top_of(two$b, k)))
-    shared / (2 * k - shared)
-  }, 0)))
+  shared <- chances_of_shared(two$a, two$b, k)
+  sum(shared$chance * shared$count / (2 * k - shared$count))
 }
 
 #' @rdname agreement_tau
@@ -91,13 +88,62 @@ all_tied <- function(x) length(x) > 1 && length(unique(x[!is.na(x)])) < 2
 
 ordered_names <- function(x) names(x)[!is.na(x)][order(-x[!is.na(x)])]
 
-# Does a tie stretch over the k-th place?
-straddles <- function(x, k) {
-  s <- sort(x, decreasing = TRUE)
-  k < length(s) && s[k] == s[k + 1]
+# How many predictors the tops of two rankings share, where ties over the k-th place are broken at
+# random: some are in a top for certain (`sure`), of the tied ones so many are drawn. Each top's
+# draw falls on what is sure in the other, what is tied in both, and the rest (multivariate
+# hypergeometric); what is tied in both is shared as two draws of it meet. -> count, chance
+chances_of_shared <- function(a, b, k) {
+  one <- top_with_ties(a, k)
+  two <- top_with_ties(b, k)
+  both <- sum(one$tied & two$tied)
+  by_one <- draws_from_ties(one$drawn, sum(one$tied), sum(one$tied & two$sure), both)
+  by_two <- draws_from_ties(two$drawn, sum(two$tied), sum(two$tied & one$sure), both)
+  chance <- double(k + 1)
+  sure <- sum(one$sure & two$sure)
+  for (x in by_one) {
+    for (y in by_two) {
+      if (x$chance * y$chance < 1e-14) next
+      meet <- stats::dhyper(0:min(x$both, y$both), x$both, both - x$both, y$both)
+      some <- spread_sum(spread_sum(x$other, y$other), meet) * x$chance * y$chance
+      at <- sure + seq_along(some)
+      chance[at] <- chance[at] + some
+    }
+  }
+  list(count = seq_along(chance) - 1, chance = chance)
 }
 
-top_of <- function(x, k) order(-x, stats::runif(length(x)))[seq_len(k)]
+# sure, tied: which are in the top k whatever the order of ties, and which may be; drawn: how many
+# of these are.
+top_with_ties <- function(x, k) {
+  last <- sort(x, decreasing = TRUE)[k]
+  sure <- x > last
+  list(sure = sure, tied = x == last, drawn = k - sum(sure))
+}
+
+# Of `size` tied ones `drawn` are drawn: for each number that falls on the `both` of one kind, its
+# chance, and how many then fall on the `other` kind (chances of 0, 1, ...).
+draws_from_ties <- function(drawn, size, other, both) {
+  falls <- 0:min(both, drawn)
+  chance <- stats::dhyper(falls, both, size - both, drawn)
+  lapply(which(chance > 1e-16), function(i) {
+    left <- drawn - falls[i]
+    list(
+      both = falls[i],
+      chance = chance[i],
+      other = stats::dhyper(0:min(other, left), other, size - both - other, left)
+    )
+  })
+}
+
+# Chances of the sum of two independent counts.
+spread_sum <- function(a, b) {
+  out <- double(length(a) + length(b) - 1)
+  for (i in seq_along(a)) {
+    at <- i - 1 + seq_along(b)
+    out[at] <- out[at] + a[i] * b
+  }
+  out
+}
 
 check_importances <- function(x, arg) {
   if (!is.numeric(x) || is.object(x) || !length(x)) {

@@ -16,7 +16,7 @@
 #'   resamples; error and interval of the learner's importance (this way of fitting at this number
 #'   of training rows), `NA` for `"seeds"`} \item{rank}{rank of the mean importance}
 #'   \item{rank_lower, rank_upper}{joint rank set: all true ranks lie in these sets at once with
-#'   probability `level`} \item{alone_lower, alone_upper}{the set for this predictor alone;
+#'   probability `level` at least} \item{alone_lower, alone_upper}{the set for this predictor alone;
 #'   narrower} \item{spread_lower, spread_upper}{the middle nine tenths of its ranks over the
 #'   resamples: a description, not a confidence interval} \item{top_k}{one column per k of `top`:
 #'   share of the resamples in which it is among the top k} \item{tier}{1 is the top; within a
@@ -36,11 +36,25 @@
 #' @details *Rank sets and tiers* (Mogstad, Romano, Shaikh and Wilhelm 2024): the largest, over
 #'   all pairs, of the differences' distances from their means in the resamples, each over its
 #'   standard error, has a distribution; its `level` quantile c says which pairs of predictors are
-#'   distinguished: `difference > c * error`. A rank set runs from one more than the number of
+#'   distinguished: `difference > c * error`. Then the quantile is taken over the pairs that are
+#'   still open, which is smaller, and so on until no more are distinguished (step-down: Romano and
+#'   Wolf 2005). A rank set runs from one more than the number of
 #'   predictors shown to be above to what is left by those shown to be below. Percentiles of
 #'   resampled ranks do not cover where predictors tie, and are given as a spread only. Tiers:
 #'   from the top down, a predictor stays in the tier while it is not shown to lie below the
 #'   tier's first; the first that is opens the next tier.
+#'
+#' The true rank is that of the learner's importance: the mean over all samples of this size and all
+#'   seeds. A rank set is a confidence set for it, not a forecast of the rank that another sample
+#'   would show. It holds at least the level: exactly so where all predictors matter alike, more
+#'   where they differ, as a set of a predictor far from its neighbours cannot fail.
+#'
+#' *The learner's own noise* is in every draw, but is averaged away in the mean over them. For
+#'   permutation importance over bootstrap draws and subsamples the first 20 draws (a fifth, if they
+#'   are fewer than 100) are trained and ranked once more with other seeds; the variance of this
+#'   noise, that of a pair or its share over all pairs, whichever is smaller, is taken out of the
+#'   errors of differences, of which a quarter of the variance is left at least. Not so for other
+#'   methods: without its noise the spread of Shapley importance over draws is too small. `std_error` and the interval of the importance keep it.
 #'
 #' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out
 #' of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time:
@@ -69,14 +83,17 @@
 #' *Whose noise:* a refit on another sample differs by the sample and by the learner's own seed.
 #' `seeds` measures the second alone, on the same rows; what is left is the sample's. The seed's
 #' part shrinks with more trees or with several fits averaged, the sample's with more rows.
-#' @section Reading the result: "settled" ranks will hold on other samples of this size; "open"
-#'   ones come in any order. A share of resamples is not a probability that the statement is true.
+#' @section Reading the result: where a rank is "settled" the sample leaves one rank possible for the
+#'   predictor, with all sets right at once at the level; "open" ones may have any rank of their set.
+#'   A share of resamples is not a probability that the statement is true.
 #' @section Errors: A ranking without resamples, or with fewer than 3 in every part; `seeds` that
 #'   are not a ranking over seeds of the same study, or hold none of its parts. Warning: few
 #'   resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and
 #'   `settled` are `NA`).
 #' @references Mogstad, M., Romano, J., Shaikh, A. and Wilhelm, D. (2024). Inference for ranks.
 #'   \doi{10.1093/restud/rdad006}.
+#'   Romano, J. and Wolf, M. (2005). Exact and approximate stepdown methods for multiple hypothesis
+#'   testing. \doi{10.1198/016214504000000539}.
 #'   Nogueira, S., Sechidis, K. and Brown, G. (2018). On the stability of feature selection
 #'   algorithms. \url{https://jmlr.org/papers/v18/17-514.html}.
 #'   Nadeau, C. and Bengio, Y. (2003). \doi{10.1023/A:1024068626366}.
@@ -253,8 +270,8 @@ with_offsets <- function(x, d, offsets) {
   if (is.null(offset)) x else x + offset[rownames(x), colnames(x), drop = FALSE]
 }
 
-# Covariance of the learner's own noise in one draw, from draws ranked again with other seeds, at
-# the lower limit of what it may be: predictors x predictors, NULL where nothing is known of it.
+# Covariance of the learner's own noise in one draw, from draws ranked again with other seeds:
+# predictors x predictors, NULL where nothing is known of it.
 noise_of_draws <- function(x, d, again) {
   key <- c("model", "method", "form", "rows", "slice")
   again <- again[x_keys(again, key) == x_keys(d[1, ], key), ]
@@ -266,7 +283,7 @@ noise_of_draws <- function(x, d, again) {
   gap <- gap[rowSums(is.na(gap)) == 0, , drop = FALSE]
   times <- nrow(gap)
   if (times < 3) return(NULL)
-  crossprod(gap) / 2 / stats::qchisq(0.9, times)
+  crossprod(gap) / 2 / times
 }
 
 # Places from 1, ties drawn by a fixed stream. x: resamples x predictors -> predictors x resamples
@@ -402,7 +419,7 @@ rank_sets <- function(x, centre, about, level, threads, noise = NULL) {
   none$std_error <- factor * sqrt(diag(v))
   spread <- pair_variances(v)
   spread[spread < (1e-12 * max(abs(x), 1e-300))^2] <- 0
-  own <- if (is.null(noise)) 0 else pmin(pair_variances(noise), 0.75 * spread)
+  own <- if (is.null(noise)) 0 else noise_of_pairs(pair_variances(noise), spread)
   pairs <- list(
     gap = outer(centre, centre, "-"),
     spread = sqrt(spread),
@@ -441,6 +458,13 @@ rank_sets <- function(x, centre, about, level, threads, noise = NULL) {
       tiers_of(told(around = -2)$above), tiers_of(told(around = 2)$above)
     )
   )
+}
+
+# The learner's own part of the pairs' variances: known of each pair from few draws, and of all
+# together as a share; the smaller counts, and a quarter of the variance stays at least.
+noise_of_pairs <- function(noise, spread) {
+  share <- sum(noise) / max(sum(spread), 1e-300)
+  pmin(noise, share * spread, 0.75 * spread)
 }
 
 pair_variances <- function(v) pmax(outer(diag(v), diag(v), "+") - 2 * v, 0)

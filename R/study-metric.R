@@ -295,6 +295,9 @@ loss_form <- function(metric, m, spread = NULL) {
 # p: rows x repeats x outputs of shuffled predictions. -> loss (mean over the repeats), u (rows x
 # repeats), for metrics without a row loss
 metric_shuffled <- function(metric, truth, p, weight = NULL) {
+  if (metric$kind == "auc" && dim(p)[2] == dim(p)[1] - 1) {
+    return(auc_of_all_pairs(metric, truth, p[, , metric$positive], weight))
+  }
   one <- lapply(seq_len(dim(p)[2]), function(r) {
     metric_influence(metric, truth, slice_repeat(p, r), weight)
   })
@@ -302,6 +305,15 @@ metric_shuffled <- function(metric, truth, p, weight = NULL) {
     loss = mean(vapply(one, `[[`, 0, "loss")),
     u = if (metric$kind == "auc") vapply(one, `[[`, double(dim(p)[1]), "u")
   )
+}
+
+# Where every row has received every other row's values, the scores of all these pairs are compared
+# with each other: which of them came in the same repeat is chance.
+auc_of_all_pairs <- function(metric, truth, score, weight) {
+  times <- ncol(score)
+  many <- if (!is.null(weight)) rep(weight, times)
+  a <- auc_parts(rep(truth == metric$positive, times), as.vector(score), many)
+  list(loss = -a$auc, u = matrix(-a$u, length(truth)))
 }
 
 slice_repeat <- function(p, r) {

@@ -202,3 +202,27 @@ cumulative_lines <- function(widths, room) {
     line
   }, 1L)
 }
+
+#' @export
+print.dreher_advice <- function(x, ...) write_lines(x, format_advice(x))
+
+format_advice <- function(x) {
+  body <- unlist(lapply(unique(x$model), function(m) {
+    d <- x[x$model == m, ]
+    c(
+      if (length(unique(x$model)) > 1) m,
+      unlist(lapply(seq_len(nrow(d)), function(i) {
+        wrap_lines(paste0(d$method[i], " (", d$use[i], "): ", d$why[i]), 79, 1)
+      }))
+    )
+  }))
+  c(
+    heading(paste0("Which importance to read of the predictors of ", detail(x, "target"))),
+    body,
+    if (detail(x, "few_rows")) {
+      c("", wrap_lines(
+        "Few training rows: read no order without resamples, see stability()."
+      ))
+    }
+  )
+}

@@ -3,7 +3,7 @@
 say_set <- function(x, confirmation = NULL) {
   st <- x$study
   all <- x$count + length(x$left_out)
-  if (x$count == 0) return("No set of predictors is shown to be better than a constant.")
+  if (x$count == 0) return("By this rule no set of predictors beats a constant.")
   if (!length(x$left_out)) {
     return(if (all == 1) {
       "The only predictor is kept."
@@ -222,7 +222,7 @@ format_set <- function(x, confirmed = FALSE) {
   chosen <- if (x$count) {
     list_words(labels_of(st, x$predictors))
   } else {
-    "none: no set is shown to be better than a constant"
+    "none: by this rule no set beats a constant"
   }
   sensitive <- intersect(x$predictors, st$dictionary$predictor[st$dictionary$sensitive])
   stands <- x$stands_for[lengths(x$stands_for) > 0]

@@ -31,13 +31,13 @@ test_that("conditions carry the class tree and the three parts of a message", {
 })
 
 test_that("limits are stretched on the side of the long tail, and only there", {
-  u <- c(rep(0, 95), 1:5)  # leans to the right
+  u <- c(rep(0, 90), 1:5, 2, 3, 1, 2, 1)  # leans to the right
   n <- length(u)
   m <- u - mean(u)
   error <- sd(u) / sqrt(n)
   a <- mean(m^3) / mean(m^2)^1.5 / sqrt(n)
   plain <- t_limits(mean(u), error, n - 1, 0.9)
-  own <- skew_limits(mean(u), error, n - 1, 0.9, u)
+  own <- skew_limits(mean(u), error, n - 1, 0.9, u, more = 0)
   expect_identical(own$lower, plain$lower)
   # Hall's transformation of the distance to the limit is the quantile of t.
   t <- (mean(u) - own$upper) / error
@@ -45,9 +45,18 @@ test_that("limits are stretched on the side of the long tail, and only there", {
   expect_lt(df, n - 1)
   expect_equal(t + a * t^2 / 3 + a^2 * t^3 / 27 + a / 6, -qt(0.95, df), tolerance = 1e-10)
   expect_equal(
-    unlist(skew_limits(-mean(u), error, n - 1, 0.9, -u)),
+    unlist(skew_limits(-mean(u), error, n - 1, 0.9, -u, more = 0)),
     -c(lower = own$upper, upper = own$lower)
   )
+  # by one standard error of the variance, and never to more than twice the distance of t
+  wider <- skew_limits(mean(u), error, n - 1, 0.9, u)
+  expect_equal(
+    wider$upper - mean(u),
+    (own$upper - mean(u)) * (1 + sqrt((mean(m^4) / mean(m^2)^2 - 1) / n))
+  )
+  one <- c(double(99), 50)
+  far <- skew_limits(0.5, 0.5, 99, 0.9, one, more = 0)$upper - 0.5
+  expect_lte(far, 2 * 0.5 * qt(0.95, 1))
   even <- c(-3:3, -2:2, -1:1, -6:6)
   expect_identical(skew_limits(0, 1, 27, 0.95, even), t_limits(0, 1, 27, 0.95))
   expect_identical(skew_limits(0, 1, 18, 0.95, u[82:100]), t_limits(0, 1, 18, 0.95))

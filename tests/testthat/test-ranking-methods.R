@@ -124,3 +124,38 @@ test_that("records are checked, and every method of the package applies or says 
     expect_identical(nzchar(why), method != "permutation")
   }
 })
+
+test_that("which importance to read first follows from data and models", {
+  set.seed(3)
+  n <- 300
+  d <- data.frame(a = rnorm(n), flag = rep(0:1, n / 2), c = rnorm(n))
+  d$near <- d$a + 0.2 * rnorm(n)
+  d$y <- d$a + d$c + rnorm(n)
+  forest <- ranger::ranger(y ~ ., d[1:200, ], num.trees = 30, keep.inbag = TRUE, seed = 1)
+  st <- study(
+    list(forest = forest, linear = lm(y ~ ., d[1:200, ])), d[201:300, ], "y", train = d[1:200, ]
+  )
+  advice <- recommend_methods(st)
+  use <- function(method, model = "forest") {
+    advice[advice$model == model & advice$method == method, ]
+  }
+  expect_identical(use("permutation")$use, "first")
+  expect_match(use("permutation")$why, "2 of 4 predictors go together")
+  expect_identical(use("impurity")$use, "with care")  # two values beside 200
+  expect_identical(nrow(use("impurity", "linear")), 0L)
+  expect_identical(use("coefficients", "linear")$use, "with care")
+  expect_false(attr(advice, "details")$few_rows)
+  expect_output(print(advice), "linear")
+  alone <- d[c("a", "c", "y")]
+  plain <- recommend_methods(study(
+    lm(y ~ ., alone[1:60, ]), alone[201:300, ], "y", train = alone[1:60, ]
+  ))
+  expect_match(plain$why[plain$method == "permutation"], "no two predictors go together")
+  expect_output(print(plain), "Few training rows")
+  noise <- transform(alone, y = rnorm(n))
+  idle <- recommend_methods(study(
+    lm(y ~ ., noise[1:200, ]), noise[201:300, ], "y", train = noise[1:200, ]
+  ))
+  expect_true(all(idle$use == "not"))
+  expect_error(recommend_methods(lm(y ~ a, d)), "study", class = "dreher_error_input")
+})

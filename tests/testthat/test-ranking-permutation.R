@@ -619,3 +619,26 @@ test_that(
     )
   }
 )
+
+test_that("all pairs: the AUC is that of the pooled pairs, whatever the seed", {
+  set.seed(8)
+  d <- data.frame(x = rnorm(40), z = rnorm(40))
+  d$y <- factor(ifelse(d$x + rnorm(40) > 0, "yes", "no"))
+  new <- data.frame(x = rnorm(30), z = rnorm(30), y = factor(rep(c("yes", "no"), 15)))
+  fit <- glm(y ~ x + z, binomial, d)
+  st <- study(fit, new, "y", train = d, metric = "auc")
+  one <- as.data.frame(rank_permutation(st, repeats = "all", seed = 1))
+  expect_equal(as.data.frame(rank_permutation(st, repeats = "all", seed = 2)), one)
+  b <- coef(fit)
+  pairs <- subset(expand.grid(i = 1:30, k = 1:30), i != k)
+  score <- b[["x"]] * new$x[pairs$k] + b[["z"]] * new$z[pairs$i]
+  positive <- new$y[pairs$i] == st$classes[st$positive]
+  turn <- if (st$classes[st$positive] == "yes") 1 else -1
+  shuffled <- mean(outer(
+    turn * score[positive], turn * score[!positive], function(a, b) (a > b) + (a == b) / 2
+  ))
+  own <- turn * as.vector(as.matrix(new[c("x", "z")]) %*% b[c("x", "z")])
+  is_positive <- new$y == st$classes[st$positive]
+  plain <- mean(outer(own[is_positive], own[!is_positive], ">"))
+  expect_equal(one$importance[one$predictor == "x"], plain - shuffled)
+})

@@ -586,7 +586,9 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
   w <- (e(small) - mean(e(small))) / (2 * sqrt(mean(e(small)))) - (e(full) -
       mean(e(full))) / (2 * sqrt(mean(e(full))))
   expect_equal(cf$price_error, sd(w) / sqrt(600), tolerance = 1e-10)
-  expect_equal(cf$limit, diff + qt(0.95, 599) * sd(w) / sqrt(600), tolerance = 1e-10)
+  expect_equal(
+    cf$limit, skew_limits(diff, sd(w) / sqrt(600), 599, 0.9, w)$upper, tolerance = 1e-10
+  )
   expect_error(confirm_set(ps, d), "training rows", class = "dreher_error_input")
   expect_warning(confirm_set(ps, st$data), "holdout rows", class = "dreher_warning_rows")
   expect_error(
@@ -698,4 +700,126 @@ test_that("boosted trees reduce, ranked by permutation or by their recomputed ga
     table <- as.data.frame(r)
     expect_lt(table$score[table$count == 2], table$score[table$count == 0])
   }
+})
+
+# The loss (rmse) of these rows by what stood at each split's column.
+loss_of <- function(p, y) sqrt(mean((p - y)^2))
+
+test_that("the final number is chosen as inside the splits, and the nested score is by definition", {
+  r <- reduce_predictors(st, folds = 3, repeats = 2, random = 0, counts = c(2, 5, 8), seed = 4)
+  expect_identical(r$inner_folds, r$folds)
+  curve <- r$curves$linear
+  expect_identical(curve$choice, curve$outer)
+  full <- match("all", names(curve$columns))
+  for (rule in c("one_se", "one_se_paired", "best")) {
+    ps <- suppressWarnings(choose_set(r, rule = rule))
+    choose <- function(m, found) {
+      apply_rule(m, found, curve, list(name = rule, level = 0.95), 3L)
+    }
+    at <- choose(curve_moments(st, curve$info, curve$outer, 4, c(1L, full)), curve)
+    expect_setequal(ps$predictors, curve$columns[[at]])
+    inside <- vapply(curve$splits, function(s) choose(s$inner, s), 1L)
+    y <- d$strength
+    parts <- lapply(seq_along(curve$splits), function(i) {
+      s <- curve$splits[[i]]
+      p <- curve$outer[[s$time]]
+      own <- curve$fold_of[, s$time] == s$fold
+      lost <- function(k) loss_of(p[!own, k, 1], y[!own])
+      expect_equal(s$rise, s$inner$loss - vapply(seq_along(s$inner$loss), lost, 0))
+      list(
+        held = p[own, inside[i], 1], rows = which(own), time = s$time,
+        without = lost(inside[i]), without_full = lost(full),
+        rise = s$rise[inside[i]], rise_full = s$rise[full],
+        inner = s$inner$loss[inside[i]] - s$inner$loss[full]
+      )
+    })
+    of <- function(name) vapply(parts, `[[`, 0, name)
+    raw <- mean(vapply(1:2, function(t) {
+      q <- double(nrow(d))
+      for (part in Filter(function(part) part$time == t, parts)) q[part$rows] <- part$held
+      loss_of(q, y)
+    }, 0))
+    curve_loss <- function(k) mean(vapply(curve$outer, function(p) loss_of(p[, k, 1], y), 0))
+    value <- raw + curve_loss(at) - mean(of("without")) - 2 / 3 * mean(of("rise"))
+    expect_equal(ps$score, value, tolerance = 1e-8)
+    raw_full <- curve_loss(full)
+    price <- raw - raw_full + curve_loss(at) - raw_full -
+      mean(of("without") - of("without_full")) - 2 / 3 * mean(of("rise") - of("rise_full"))
+    expect_equal(ps$full_score, ps$score - ps$price)
+    jackknife <- function(x) mean(tapply(x, of("time"), jackknife_variance))
+    if (abs(2 / 3 * mean(of("rise") - of("rise_full"))) < ps$price_error / 3) {
+      expect_equal(ps$price, price, tolerance = 1e-6)
+    }
+    expect_gte(ps$price_error^2, jackknife(of("inner")) * (1 - 1e-9))
+    expect_identical(nrow(ps$drawings), 2L)
+    expect_equal(ps$outside, !ps$count %in% min(ps$counts_chosen):max(ps$counts_chosen))
+  }
+  # one_se: the best loss's own error
+  m <- curve_moments(st, curve$info, curve$outer, 4, c(1L, full))
+  path <- path_columns(curve)
+  best <- path[which.min(m$loss[path])]
+  within <- m$loss[path] <= m$loss[best] + sqrt(m$cov[best, best])
+  expect_identical(choose_set(r)$count, lengths(curve$columns)[[path[which(within)[1]]]])
+  said <- gsub("\\s+", " ", paste(format_set(choose_set(r)), collapse = " "))
+  expect_match(said, "on all rows by each drawing of the folds")
+})
+
+test_that("folds of another number choose by themselves, and a size of no split is said", {
+  curve <- rd$curves$linear
+  expect_false(identical(curve$choice, curve$outer))
+  expect_identical(dim(curve$choice[[1]])[1:2], c(400L, length(curve$splits[[1]]$rise)))
+  train <- training_frame(st, st$models$linear)
+  fold <- inner_folds_of(st, train, curve$settings, c("linear", "choice", 1))
+  expect_identical(sort(unique(fold)), 1:2)
+  ps <- choose_set(rd)
+  ps$outside <- TRUE
+  ps$counts_chosen <- rep(20L, 8)
+  expect_identical(set_verdict(ps), "open")
+  said <- gsub("\\s+", " ", paste(format_set(ps), collapse = " "))
+  expect_match(said, "No split chose this size")
+  expect_error(
+    reduce_predictors(st, inner_folds = 1), "`inner_folds`", class = "dreher_error_input"
+  )
+  blocks <- d
+  blocks$batch <- rep(1:2, 200)
+  sb <- study(lm(strength ~ peak_temp, blocks), kiln_rows(50, "holdout", c("ring_tone")),
+    "strength", train = blocks, blocks = "batch")
+  expect_error(reduce_predictors(sb), "at least two of them", class = "dreher_error_study")
+})
+
+test_that("score limits of paired shares solve their definition", {
+  slow <- function(more, fewer, n, z) {
+    # the chance of `fewer` that is likeliest at a difference d
+    score <- function(d) {
+      chance <- stats::optimize(
+        function(q) {
+          more * log(max(q + d, 1e-300)) + fewer * log(max(q, 1e-300)) +
+            (n - more - fewer) * log(max(1 - 2 * q - d, 1e-300))
+        },
+        c(max(0, -d), (1 - d) / 2), maximum = TRUE, tol = 1e-12
+      )$maximum
+      (more - fewer - n * d) / sqrt(n * (2 * chance + d - d^2))
+    }
+    stats::uniroot(function(d) score(d) + z, c((more - fewer) / n + 1e-6, 0.999))$root
+  }
+  for (v in list(c(12, 5, 60), c(3, 0, 40), c(0, 4, 50), c(7, 7, 200))) {
+    limits <- share_difference_limits(v[1], v[2], v[3], 0.95)
+    expect_equal(limits$upper, slow(v[1], v[2], v[3], qnorm(0.975)), tolerance = 5e-3)
+    turned <- share_difference_limits(v[2], v[1], v[3], 0.95)
+    expect_equal(turned$lower, -limits$upper)
+  }
+  none <- share_difference_limits(0, 0, 100, 0.95)
+  expect_equal(none$upper, qnorm(0.975)^2 / (100 + qnorm(0.975)^2), tolerance = 1e-6)
+})
+
+test_that("a rare class: its degrees of freedom, and nothing claimed of a handful", {
+  u <- c(rnorm(96, sd = 0.001), 3, -2, 2, -3)
+  class <- rep(1:2, c(96, 4))
+  expect_equal(df_of_classes(u, class), 3, tolerance = 0.01)
+  expect_identical(df_of_classes(double(5), c(1, 1, 2, 2, 2)), Inf)
+  expect_identical(state_difference(-2, -1, -1, 0.1, 9L), "inconclusive")
+  expect_identical(state_difference(-2, -1, -1, 0.1, 10L), "better")
+  expect_match(
+    say_confirmation(list(statement = "inconclusive", rarest = 4L)), "rarest class has 4"
+  )
 })

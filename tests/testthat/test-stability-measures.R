@@ -292,3 +292,29 @@ test_that("limits of a share are Wilson's: the values a score test does not reje
   )
   expect_equal(share_limits(1, 50, 0.95)[["upper"]], 1)
 })
+
+test_that("the overlap of tops with ties is the exact mean over all orders", {
+  set.seed(2)
+  slow <- function(a, b, k) {
+    tops <- function(x) {
+      Filter(
+        function(s) min(x[s]) >= max(c(x[-s], -Inf)), utils::combn(length(x), k, simplify = FALSE)
+      )
+    }
+    mean(unlist(lapply(tops(a), function(s) {
+      vapply(tops(b), function(t) length(intersect(s, t)) / length(union(s, t)), 0)
+    })))
+  }
+  for (r in 1:60) {
+    p <- sample(3:7, 1)
+    k <- sample(p, 1)
+    a <- sample(0:3, p, TRUE)
+    b <- sample(0:2, p, TRUE)
+    expect_equal(agreement_top(a, b, k), slow(a, b, k))
+  }
+  # many ties
+  a <- c(1:5, double(200))
+  b <- c(double(200), 1:5)
+  expect_equal(agreement_top(a, b, 5), 0)
+  expect_equal(agreement_top(double(50), double(50), 50), 1)
+})

@@ -239,19 +239,22 @@ test_that("agreement says who disagrees and why", {
   disputed <- disputed(
     list(
       A = data.frame(
-        predictor = c("a", "b"), flag = c("twin", ""), method = "permutation"
+        predictor = c("a", "b", "c"), flag = c("twin", "", ""), method = "permutation"
       ),
-      B = data.frame(predictor = c("a", "b"), flag = "", method = "association")
+      B = data.frame(predictor = c("a", "b", "c"), flag = "", method = "association")
     ),
-    list(A = c(a = 2, b = 1), B = c(a = 1, b = 2)),
+    list(A = c(a = 3, b = 2, c = 1), B = c(a = 1, b = 2, c = 3)),
     list(
       twins = data.frame(predictor = "a", other = "z"),
       labels = c(a = "A", z = "the last"),
       many_levels = function(p) FALSE,
-      by_itself = function(predictors) NA
+      by_itself = function(predictors) NA,
+      bends = function(p) FALSE
     )
   )
   expect_match(disputed$why[disputed$predictor == "a"], "shares credit with the last")
+  # reasons are worked out where they are shown
+  expect_identical(disputed$why[disputed$predictor == "b"], "")
 })
 
 test_that("with the study, reasons that the ranking does not hold are worked out", {
@@ -906,4 +909,71 @@ test_that("bad arguments of agreement and stability are refused by name", {
     agreement_shares(c("a", "b"), 1:2), "must be numbers", class = "dreher_error_input"
   )
   expect_error(agreement_top(1:3, 3:1, 4), "`top`", class = "dreher_error_input")
+})
+
+test_that("the learner's own noise is estimated from draws ranked again, and taken out", {
+  forest <- ranger::ranger(
+    strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, few, num.trees = 10, seed = 1
+  )
+  two <- study(list(forest = forest), kiln$holdout, "strength", train = few)
+  rk <- rank_predictors(
+    two, by = c("permutation", "shapley"), repeats = 2, background = 10,
+    resamples = draw_resamples(few, times = 25)
+  )
+  again <- detail(rk, "again")
+  expect_identical(unique(again$method), "permutation")
+  expect_identical(sort(unique(again$resample)), 1:5)
+  expect_identical(sort(unique(rk$resample)), 1:25)
+  d <- as.data.frame(rk)
+  d <- d[d$method == "permutation", ]
+  x <- importance_matrix(d)
+  y <- importance_matrix(again)
+  gap <- x[rownames(y), ] - y[, colnames(x)]
+  expect_true(all(gap != 0))
+  noise <- noise_of_draws(x, d, again)
+  expect_equal(noise, crossprod(gap) / 10)
+  expect_null(noise_of_draws(x, d, again[again$resample < 3, ]))
+  spread <- matrix(c(0, 4, 4, 0), 2)
+  expect_identical(noise_of_pairs(matrix(c(0, 1, 1, 0), 2), spread), spread / 4)
+  expect_identical(noise_of_pairs(matrix(c(0, 8, 8, 0), 2), spread), 0.75 * spread)
+  # Errors of differences lose the noise, and what it averages to stays.
+  set.seed(5)
+  own <- matrix(rnorm(60 * 3), 60, dimnames = list(NULL, c("a", "b", "c")))
+  centre <- c(a = 4, b = 3, c = 0)
+  v <- cov(own)
+  sd <- sqrt(pair_variances(v))
+  with <- rank_sets(own, centre, list(kind = "bootstrap"), 0.95, 1L)
+  without <- rank_sets(own, centre, list(kind = "bootstrap"), 0.95, 1L, noise = v / 2)
+  expect_identical(with$std_error, without$std_error)
+  expect_true(all(without$joint[, 2] - without$joint[, 1] <= with$joint[, 2] - with$joint[, 1]))
+})
+
+test_that("rank sets step down: the quantile of the pairs that are still open", {
+  set.seed(9)
+  x <- matrix(rnorm(200 * 4, sd = 0.1), 200, dimnames = list(NULL, letters[1:4]))
+  centre <- c(a = 5, b = 0.36, c = 0, d = -0.01)
+  sets <- rank_sets(x, centre, list(kind = "bootstrap"), 0.95, 1L)
+  away <- sweep(x, 2, colMeans(x))
+  sd <- sqrt(pair_variances(cov(x)))
+  of <- function(pairs) {
+    most <- apply(away, 1, function(r) {
+      max(vapply(pairs, function(p) abs(r[p[1]] - r[p[2]]) / sd[p[1], p[2]], 0))
+    })
+    sort(most)[ceiling(0.95 * 201)]
+  }
+  all_pairs <- utils::combn(4, 2, simplify = FALSE)
+  expect_equal(sets$critical, of(all_pairs))
+  open <- all_pairs
+  repeat {
+    c <- of(open)
+    told <- vapply(open, function(p) {
+      abs(centre[p[1]] - centre[p[2]]) / sd[p[1], p[2]] > c
+    }, NA)
+    if (!any(told)) break
+    open <- open[!told]
+    if (!length(open)) break
+  }
+  among <- unlist(open)
+  width <- vapply(1:4, function(j) sum(among == j), 1L) + 1L
+  expect_identical(sets$joint[, 2] - sets$joint[, 1] + 1L, width)
 })

@@ -230,6 +230,7 @@ arguments <- list(
     list(study = st), c(study = "study", level = "fraction", seed = "seed")
   ),
   check_data = list(list(study = st), c(study = "study", seed = "seed")),
+  recommend_methods = list(list(study = st), c(study = "study")),
   find_drift = list(
     list(study = st, models = character()),
     c(
