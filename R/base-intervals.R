@@ -34,9 +34,9 @@ skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   n <- length(m)
   square <- m * m
   spread <- sum(square) / n
-  skew <- sum(square * m) / (n * spread)^1.5   # of the mean, in its own standard errors
+  skew <- sum(square * m) / (n * spread)^1.5  # of the mean, in its own standard errors
   if (!is.finite(skew) || skew == 0 || !is.finite(limits$upper)) return(limits)
-  tails <- sum(square * square) / (n * spread^2) - 1   # of the variance: n times its squared error
+  tails <- sum(square * square) / (n * spread^2) - 1  # of the variance: n times its squared error
   most <- stats::qt((1 + level) / 2, min(df, 2 * n / (tails + 2 / (n - 1))))
   lean <- abs(skew)
   base <- 1 - lean * (most + lean / 6)

@@ -223,7 +223,10 @@ rule_options <- function() {
   list(
     opt(
       "rule",
-      "one_se, best, within, cheapest, cumulative, count or floor [default %default]",
+      paste0(
+        "one_se, one_se_paired, best, within, cheapest, cumulative, count or floor ",
+        "[default %default]"
+      ),
       default = "one_se"
     ),
     opt("count", "number of predictors, for the rule count", "double"),

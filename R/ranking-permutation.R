@@ -57,10 +57,14 @@
 #' but on the side of the longer tail of the rows' influences (from 20 rows or blocks on): rare
 #' rows that count for much are often not in the sample, and the estimate and its error are then
 #' both too small. There the limit is stretched by Hall's transformation of skewed means (1992),
-#' with degrees of freedom that follow the kurtosis of the influences (Box 1953). How often 95 %
+#' with degrees of freedom that follow the kurtosis of the influences (Box 1953), and by one
+#' standard error of their variance, to twice the distance of t at most. How often 95 %
 #' intervals hold the value in the population is simulated in `bench/coverage.R`: 96 % on average
 #' over 288 cells of 200 and 1,000 rows, eight metrics, three models and strong, weak and null
-#' predictors, also joint, weighted, blocked and conditional, and 93 to 99 % in each. For a metric
+#' predictors, also joint, weighted, blocked and conditional, and 93 to 99 % in each; by rmse and r2
+#' of 200 rows (`bench/intervals.R`) 91 to 97 % where errors have the tails of t with 3 degrees of
+#' freedom or of the lognormal distribution: what rare large errors do to these metrics is not in
+#' a sample that lacks them. For a metric
 #' of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`,
 #' `pairwise_auc`): jackknife over 10 random blocks, dropped as receivers and as donors.
 #'

@@ -7,18 +7,18 @@
 #' @param ... Must be empty.
 #' @return A data frame of class `dreher_advice`, one row per model and method, of models that can
 #'   be ranked by it: \describe{ \item{model, method}{as in [rank_predictors()]} \item{use}{`first`,
-#'   `beside` (answers another question), `with care`, or `not`} \item{why}{the reason, with what was
-#'   found in the data} }
+#'   `beside` (answers another question), `with care`, or `not`} \item{why}{the reason, with what
+#'   was found in the data} }
 #' @details The rules rest on simulations with a known truth (`bench/methods.R`), shown in
 #'   `vignette("believing")`: \itemize{
 #'   \item Permutation importance on rows that no model has seen comes first: it is what the score
 #'   would lose, in the metric's unit, for every kind of model. Of predictors that go together
 #'   (association 0.7 or more) each gets credit for what another one knows; then shuffle them
 #'   together (`groups`), or read conditional permutation and refits beside it.
-#'   \item Impurity importance on training rows is not to be relied on where some predictors have many
-#'   levels or values and others few; out of bag it is unbiased.
-#'   \item Shapley values divide predictions, right or wrong; those of predictors that go together are
-#'   shared.
+#'   \item Impurity importance on training rows is not to be relied on where some predictors have
+#'   many levels or values and others few; out of bag it is unbiased.
+#'   \item Shapley values divide predictions, right or wrong; those of predictors that go together
+#'   are shared.
 #'   \item Association sees each predictor by itself, and misses what acts with others only.
 #'   \item From fewer than 100 training rows, or fewer than 10 for each predictor, no order is to be
 #'   read without resamples.
@@ -84,7 +84,9 @@ advise_method <- function(method, model, found) {
       say("with care", "the rows were trained on, so that it is optimistic")
     } else if (some) {
       say(
-        "first", "what the score would lose; ", shared,
+        "first",
+        "what the score would lose; ",
+        shared,
         ": shuffle those together (groups), and read shuffle = \"conditional\" beside"
       )
     } else {
@@ -93,22 +95,28 @@ advise_method <- function(method, model, found) {
     impurity = if (found$uneven) {
       say(
         "with care",
-        "on training rows it favours predictors of many values, and here some have many more ",
+        paste0(
+          "on training rows it favours predictors of many values, and here some have ",
+          "many more "
+        ),
         "than others; read it out of bag or on holdout rows"
       )
     } else {
       say("beside", "what the trees' splits gained; predictors have alike many values")
     },
     shapley = say(
-      "beside", "divides predictions, right or wrong",
+      "beside",
+      "divides predictions, right or wrong",
       if (some) paste0("; ", shared, ", and share the credit")
     ),
     refit = say(
-      "beside", "what training without a predictor costs",
+      "beside",
+      "what training without a predictor costs",
       if (some) ": near 0 where another one can replace it"
     ),
     coefficients = say(
-      if (some) "with care" else "beside", "of this model's terms",
+      if (some) "with care" else "beside",
+      "of this model's terms",
       if (some) paste0("; ", shared, ", so that coefficients are uncertain")
     ),
     association = say(

@@ -215,7 +215,12 @@ rank_resample <- function(piece, st, several, slice, settings) {
   train <- training_frame(st, model)
   key <- c(piece$model, "resample", piece$resample, if (piece$again) "again")
   fit <- fit_on(
-    st, model, train[piece$inside, , drop = FALSE], model$inputs$predictors, settings$seed, key
+    st,
+    model,
+    train[piece$inside, , drop = FALSE],
+    model$inputs$predictors,
+    settings$seed,
+    key
   )
   if (piece$again) settings$seed <- piece_seed(settings$seed, key)
   inside <- inside_study(
@@ -269,7 +274,11 @@ sound_resample <- function(key, value) {
   check_shape(value$table, ranking_columns, "piece")
   check_shape(value$settings, c(n = "any", class = "character"), "piece")
   is.data.frame(value$table) && is.data.frame(value$settings) &&
-    all(paste(value$table$model, value$table$resample, sep = "/") == sub("/again$", "", key)) &&
+    all(
+      paste(value$table$model, value$table$resample, sep = "/") == sub(
+        "/again$", "", key
+      )
+    ) &&
     (is.null(value$influence) || is.matrix(value$influence) && is.double(value$influence))
 }
 

@@ -76,13 +76,17 @@
 #' score`. Fewer background rows make the losses of mean predictions larger; their number is part
 #' of the definition.
 #'
-#' *Interval:* mean and standard deviation over rows, for this model and these background rows.
-#' Sampling noise makes mean absolute values slightly too large.
+#' *Interval:* mean and standard deviation over rows, for this model and these background rows;
+#' limits of t, stretched on the side of the longer tail by Hall's transformation (1992). In
+#' simulations with normal, skewed and rare predictors (`bench/intervals.R`) such intervals held the
+#' population's value in 92 to 98 % of samples of 60 rows. Sampling noise makes mean absolute values
+#' slightly too large.
 #' @section Errors: No training rows and no background rows given; `value = "cover"` for a model
 #'   without trees, on the scale of the prediction behind a link, or where surrogate splits
 #'   answer for missing values; values that do not add up (an internal error).
 #' @references Covert, I., Lundberg, S. and Lee, S.-I. (2020). Understanding global feature
 #'   contributions with additive importance measures. \url{https://arxiv.org/abs/2004.00668}.
+#'   Hall, P. (1992). \doi{10.1111/j.2517-6161.1992.tb01876.x}.
 #'   Fieller, E. C., Hartley, H. O. and Pearson, E. S. (1957). Tests for rank correlation
 #'   coefficients. \doi{10.1093/biomet/44.3-4.470}.
 #'   Shapley, L. S. (1953). A value for n-person games. \doi{10.1515/9781400881970-018}.

@@ -41,8 +41,8 @@
 #' shuffle noise, and whether the rows are those of training), `reasons` (why predictors and models
 #' carry a flag), `left_out` (methods that did not apply, and why); and what single methods add:
 #' `members`, `strata`, `gap`, `twins`, `score`, `direction`, `shares`, `parts`, `statistics`,
-#' `draws`, `resamples`, `failed`, `offsets`, `again`, `floor` (see their help pages). What there is not is
-#' `NULL`.
+#' `draws`, `resamples`, `failed`, `offsets`, `again`, `floor` (see their help pages). What there
+#' is not is `NULL`.
 #'
 #' [row_values()] returns the values behind each row of data: an array of rows x predictors x
 #' outputs for permutation importance (each row's influence on the importance) and for Shapley

@@ -22,8 +22,8 @@
 #' @param model Name of the model, needed when the reduction holds several.
 #' @return A list of class `dreher_set`, among others: \describe{ \item{model, rule, predictors,
 #'   count, left_out}{what was chosen, for which model, by which rule; `count` 0 means that by
-#'   this rule no set beats a constant} \item{score, lower, upper}{the nested cross-validation score: what
-#'   the whole way of choosing promises, in the metric's unit} \item{price, price_error,
+#'   this rule no set beats a constant} \item{score, lower, upper}{the nested cross-validation
+#'   score: what the whole way of choosing promises, in the metric's unit} \item{price, price_error,
 #'   price_lower, price_upper}{rise of the loss against all predictors, paired by row, by the same
 #'   nested cross-validation} \item{skill, skill_lower, skill_upper}{by how much it is better than
 #'   the constant} \item{full_score, constant_score}{scores of all predictors and of the constant
@@ -66,9 +66,16 @@
 #'   (Hall 1992), with the second added to their squares. The price's variance is the first and the
 #'   second, or the jackknife over folds of the inner price itself where that is larger.
 #'
-#'   In simulated data of 100 to 1,000 rows, with linear and logistic models, forests and boosted
-#'   trees, these intervals are tried against 10,000 fresh rows: `bench/choice.R`, results in
-#'   `bench/results/choice.csv`.
+#'   In simulations (`bench/choice.R`: 300 data sets of 100 rows a cell, linear models and forests,
+#'   each final model tried on 10,000 fresh rows), by the rule `"one_se"`, the score's interval held
+#'   in 93 to 98 % of the data sets of a cell, that of the price in at least 93 %; the mean score
+#'   was within two standard errors of the true one; where nothing acts nothing was chosen in at
+#'   least 95 %.
+#'
+#' *Which rule:* `"one_se"` chose the smallest sets there, and with a few rows more than the margin
+#'   of 2 % was lost by them (0.04 of an error variance of 1 with 100 rows); `"best"` lost less, and
+#'   kept four of six predictors instead of two to three. To pay no more than a margin use
+#'   `"within"`.
 #' @section Errors: A rule that is not known or lacks what it needs; a margin without a unit;
 #'   several models and none named.
 #' @references Breiman, L., Friedman, J., Olshen, R. and Stone, C. (1984).
@@ -165,8 +172,8 @@ choose_set <- function(
       counts_chosen = lengths(chosen),
       drawings = data.frame(
         count = lengths(curve$columns)[vapply(
-          curve$choice, function(p) choose(moments_of(list(p))), 1L
-        )],
+            curve$choice, function(p) choose(moments_of(list(p))), 1L
+          )],
         score = score_of_drawings(st, curve, inside, nested$shift)
       ),
       outside = is_outside(length(predictors), lengths(chosen)),
@@ -181,10 +188,13 @@ choose_set <- function(
     warn_dreher(
       "choice",
       paste0(
-        "Chosen on all rows: ", set$count, "; in the splits: ", say_range(set$counts_chosen),
-        " predictors."
+        "Chosen on all rows: ", set$count, "; in the splits: ",
+        say_range(set$counts_chosen), " predictors."
       ),
-      "No split chose this size: its score and price are carried over from theirs by the curve."
+      paste0(
+        "No split chose this size: its score and price are carried over from theirs ",
+        "by the curve."
+      )
     )
   }
   set
@@ -245,7 +255,9 @@ share_in_common <- function(a, b) {
   if (length(union(a, b))) length(intersect(a, b)) / length(union(a, b)) else 1
 }
 
-set_rules <- c("one_se", "one_se_paired", "best", "within", "cheapest", "cumulative", "count", "floor")
+set_rules <- c(
+  "one_se", "one_se_paired", "best", "within", "cheapest", "cumulative", "count", "floor"
+)
 
 # "2 %" or "0.4 rmse". -> list(share or value, text)
 check_margin <- function(margin, st) {

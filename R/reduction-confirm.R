@@ -22,18 +22,20 @@
 #'   better and worse where the two-sided interval leaves out zero), `price` (loss of the small
 #'   less that of the full model), `price_error`, `price_lower`, `price_upper` (two-sided),
 #'   `limit` (one-sided upper), `margin`, `score_small`, `score_full`, `score_constant`, `skill`,
-#'   `skill_lower`, `skill_upper` (small model over the constant), `n`, `rarest` (rows of the rarer of two
-#'   classes, where the limits rest on them), `n_needed`, about how many rows would settle it, and `looks`, how often these rows have been confirmed on: in this
-#'   session and, for a set from a file, by what is kept in it and in `looks.json` beside it.
-#'   `as.data.frame()` gives one row.
+#'   `skill_lower`, `skill_upper` (small model over the constant), `n`, `rarest` (rows of the
+#'   rarer of two classes, where the limits rest on them), `n_needed`, about how many rows would
+#'   settle it, and `looks`, how often these rows have been confirmed on: in this session and, for
+#'   a set from a file, by what is kept in it and in `looks.json` beside it. `as.data.frame()`
+#'   gives one row.
 #' @details Paired differences of influences (methods: Hoeffding 1948; DeLong et al. 1988 for AUC),
 #'   with limits adjusted for skewness (Hall 1992) and, for classes, with the degrees of freedom of
 #'   the variance by class (Satterthwaite 1946), as a rare class may make up most of it; for
 #'   accuracy the score limits of a difference of paired shares (Tango 1998). Where one of two
-#'   classes has fewer than 10 rows nothing is claimed (but for accuracy): `inconclusive`. Non-inferior when the one-sided upper limit is
-#'   below the margin (Piaggio et al. 2012). Where the loss is exactly the margin and a class has a
-#'   share of 3 % this is said wrongly in 3 to 6 % of simulated samples (`bench/confirm.R`). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 / margin^2}: enough to show
-#'   it with 80 % probability if nothing was lost.
+#'   classes has fewer than 10 rows nothing is claimed (but for accuracy): `inconclusive`.
+#'   Non-inferior when the one-sided upper limit is below the margin (Piaggio et al. 2012). Where
+#'   the loss is exactly the margin and a class has a share of 3 % this was said wrongly in at
+#'   most 7 % of simulated samples (`bench/confirm.R`). `n_needed` is \eqn{(1.645 + 0.842)^2 s^2 /
+#'   margin^2}: enough to show it with 80 % probability if nothing was lost.
 #' @section Errors: Rows that are training rows, more than chance explains (training rows that
 #'   repeat each other show how often new ones would); rows that were confirmed on before, unless
 #'   `again = TRUE` (a second look is a choice among looks);

@@ -65,8 +65,8 @@
 #'   training part is split once more: three quarters train, the last quarter ranks; the sets are
 #'   then refitted on the whole part. Folds are stratified by class, and keep blocks together.
 #'   Scoring costs `folds * repeats * (1 + inner_folds * repeats) * (number of counts)` fits per
-#'   model, the searches and random sets beside; a forward search of p predictors takes about p squared over 2 fits in each
-#'   part.
+#'   model, the searches and random sets beside; a forward search of p predictors takes about p
+#'   squared over 2 fits in each part.
 #'   Pieces are spread over the workers of [future::plan()]; a fit that fails is tried once more.
 #'
 #' The number of predictors is chosen by a cross-validation of all training rows, `inner_folds`

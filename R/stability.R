@@ -54,7 +54,8 @@
 #'   are fewer than 100) are trained and ranked once more with other seeds; the variance of this
 #'   noise, that of a pair or its share over all pairs, whichever is smaller, is taken out of the
 #'   errors of differences, of which a quarter of the variance is left at least. Not so for other
-#'   methods: without its noise the spread of Shapley importance over draws is too small. `std_error` and the interval of the importance keep it.
+#'   methods: without its noise the spread of Shapley importance over draws is too small.
+#'   `std_error` and the interval of the importance keep it.
 #'
 #' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out
 #' of n rows: that times \eqn{\sqrt{m / (n - m)}}{sqrt(m / (n - m))}. Folds and points in time:
@@ -83,9 +84,9 @@
 #' *Whose noise:* a refit on another sample differs by the sample and by the learner's own seed.
 #' `seeds` measures the second alone, on the same rows; what is left is the sample's. The seed's
 #' part shrinks with more trees or with several fits averaged, the sample's with more rows.
-#' @section Reading the result: where a rank is "settled" the sample leaves one rank possible for the
-#'   predictor, with all sets right at once at the level; "open" ones may have any rank of their set.
-#'   A share of resamples is not a probability that the statement is true.
+#' @section Reading the result: where a rank is "settled" the sample leaves one rank possible for
+#'   the predictor, with all sets right at once at the level; "open" ones may have any rank of
+#'   their set. A share of resamples is not a probability that the statement is true.
 #' @section Errors: A ranking without resamples, or with fewer than 3 in every part; `seeds` that
 #'   are not a ranking over seeds of the same study, or hold none of its parts. Warning: few
 #'   resamples for rank sets (under 100), or too few for any (under 19 at 95 %: sets, tiers and
@@ -433,14 +434,20 @@ rank_sets <- function(x, centre, about, level, threads, noise = NULL) {
   # Which pairs are told apart: together, and those of one predictor for themselves. around: how
   # sure the quantile is, in Monte-Carlo errors
   told <- function(alone = FALSE, around = 0) {
-    tell_pairs(pairs, alone, if (drawn) {
-      function(open) quantile_of_gaps(x, centre, pairs, open, level, around, alone, threads)
-    } else {
-      function(open) {
-        many <- if (alone) rowSums(open) else sum(open) / 2
-        stats::qt(1 - (1 - level) / 2 / pmax(many, 1), B - 1)
+    tell_pairs(
+      pairs,
+      alone,
+      if (drawn) {
+        function(open) {
+          quantile_of_gaps(x, centre, pairs, open, level, around, alone, threads)
+        }
+      } else {
+        function(open) {
+          many <- if (alone) rowSums(open) else sum(open) / 2
+          stats::qt(1 - (1 - level) / 2 / pmax(many, 1), B - 1)
+        }
       }
-    })
+    )
   }
   above <- told()
   alone <- told(alone = TRUE)
@@ -454,9 +461,8 @@ rank_sets <- function(x, centre, about, level, threads, noise = NULL) {
     ),
     tier = tiers_of(above$above),
     critical = above$critical[1],
-    close = drawn && !identical(
-      tiers_of(told(around = -2)$above), tiers_of(told(around = 2)$above)
-    )
+    close = drawn &&
+      !identical(tiers_of(told(around = -2)$above), tiers_of(told(around = 2)$above))
   )
 }
 

@@ -18,24 +18,21 @@ check_folds <- function(folds, st, data, usual = 5L) {
   check_count(folds, "folds", least = 2, most = units)
 }
 
-# The number of folds that choose: as many as the outer ones, or what the blocks of the smallest
-# outer training part allow.
+# The number of folds that choose: as many as the outer ones, or what the rows or blocks of the
+# smallest outer training part allow.
 check_inner_folds <- function(inner_folds, folds, st) {
-  most <- Inf
-  if (!is.null(st$blocks)) {
-    blocks <- length(unique(st$train[[st$blocks]]))
-    most <- blocks - ceiling(blocks / folds)
-    if (most < 2) {
-      stop_study(
-        paste0(
-          "The training rows are of ", blocks, " blocks; a choice inside ", folds,
-          " outer folds needs at least two of them in every training part."
-        ),
-        todo = "Give rows of more blocks."
-      )
-    }
+  units <- if (is.null(st$blocks)) nrow(st$train) else length(unique(st$train[[st$blocks]]))
+  most <- as.integer(units - ceiling(units / folds))
+  if (most < 2) {
+    stop_study(
+      paste0(
+        "The training rows are of ", units, " blocks; a choice inside ", folds,
+        " outer folds needs at least two of them in every training part."
+      ),
+      todo = "Give rows of more blocks."
+    )
   }
-  if (is.null(inner_folds)) return(as.integer(min(folds, most)))
+  if (is.null(inner_folds)) return(min(folds, most))
   check_count(inner_folds, "inner_folds", least = 2, most = most)
 }
 

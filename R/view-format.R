@@ -30,19 +30,19 @@ in_brackets <- function(lower, upper, unit = NA) {
   )
 }
 
-# A value with its limits: half their width after +- where both sides come out the same, else the
+# A value with its limits: the farther side after +- where both are the same to a tenth, else the
 # limits.
 with_limits <- function(value, lower, upper, unit = (upper - lower) / 2) {
   unit <- ifelse(is.na(unit) | unit <= 0, NA, unit)
   shown <- format_value(value, unit)
   step <- 10^-digits_for(unit)
-  even <- abs((upper - value) - (value - lower)) <= step
+  even <- abs((upper - value) - (value - lower)) <= pmax(step, 0.1 * unit)
   ifelse(
     is.na(lower) | is.na(upper) | lower == upper,
     shown,
     ifelse(
       even %in% TRUE,
-      paste0(shown, " \u00b1", format_value((upper - lower) / 2, unit)),
+      paste0(shown, " \u00b1", format_value(pmax(upper - value, value - lower), unit)),
       paste(shown, in_brackets(lower, upper, unit))
     )
   )

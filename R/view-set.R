@@ -150,12 +150,14 @@ say_counts <- function(x, unit) {
   d <- x$drawings
   paste0(
     "numbers chosen in the ", length(x$counts_chosen), " splits: ",
-    paste(sort(x$counts_chosen), collapse = ", "), "; on all rows by each drawing of the folds: ",
-    paste(d$count, collapse = ", "),
+    paste(sort(x$counts_chosen), collapse = ", "),
+    "; on all rows by each drawing of the folds: ", paste(d$count, collapse = ", "),
     if (nrow(d) > 1) {
       paste0(" (nested score ", paste(format_value(d$score, unit), collapse = ", "), ")")
     },
-    if (x$outside) ". No split chose this size: its score is carried over from theirs by the curve"
+    if (x$outside) {
+      ". No split chose this size: its score is carried over from theirs by the curve"
+    }
   )
 }
 

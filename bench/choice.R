@@ -94,20 +94,35 @@ cell <- function(name, runs, repeats) {
     one_run(part[1], as.integer(part[2]), part[3], repeats, i)
   })
   found <- do.call(rbind, Filter(is.data.frame, found))
-  out <- do.call(rbind, lapply(split(found, found$rule), function(d) {
-    gap <- d$score - d$truth
-    price_gap <- d$price - d$price_true
-    data.frame(
-      learner = part[1], n = as.integer(part[2]), truth = part[3], repeats = repeats,
-      rule = d$rule[1], runs = nrow(d), size = mean(d$size), nothing = mean(d$size == 0),
-      true_score = mean(d$truth), bias = mean(gap), bias_z = mean(gap) / sd(gap) * sqrt(nrow(d)),
-      coverage = mean(d$covered), price = mean(d$price_true),
-      over_margin = mean(d$price_true - d$margin),
-      price_z = mean(price_gap) / sd(price_gap) * sqrt(nrow(d)),
-      price_coverage = mean(d$price_covered), outside = mean(d$outside)
-    )
-  }))
-  print(cbind(out[-(1:4)], seconds = round(as.double(Sys.time() - began, units = "secs"))))
+  out <- do.call(
+    rbind,
+    lapply(split(found, found$rule), function(d) {
+      gap <- d$score - d$truth
+      price_gap <- d$price - d$price_true
+      data.frame(
+        learner = part[1],
+        n = as.integer(part[2]),
+        truth = part[3],
+        repeats = repeats,
+        rule = d$rule[1],
+        runs = nrow(d),
+        size = mean(d$size),
+        nothing = mean(d$size == 0),
+        true_score = mean(d$truth),
+        bias = mean(gap),
+        bias_z = mean(gap) / sd(gap) * sqrt(nrow(d)),
+        coverage = mean(d$covered),
+        price = mean(d$price_true),
+        over_margin = mean(d$price_true - d$margin),
+        price_z = mean(price_gap) / sd(price_gap) * sqrt(nrow(d)),
+        price_coverage = mean(d$price_covered),
+        outside = mean(d$outside)
+      )
+    })
+  )
+  print(cbind(
+    out[-(1:4)], seconds = round(as.double(Sys.time() - began, units = "secs"))
+  ))
   keep(out, "choice.csv", c("learner", "n", "truth", "repeats", "rule"))
 }
 

@@ -23,7 +23,9 @@ few <- draw(500)
 large <- draw(4e6)
 out <- NULL
 for (metric in c("log_loss", "brier", "accuracy", "auc")) {
-  st <- study(glm(y ~ a + b, binomial, few), few, "y", train = few, metric = metric)
+  st <- suppressWarnings(
+    study(glm(y ~ a + b, binomial, few), few, "y", train = few, metric = metric)
+  )
   # Accuracy by a threshold that some predictions pass.
   turn <- if (metric == "accuracy") function(p) plogis(qlogis(p) - qlogis(0.25)) else identity
   compare <- function(d, level = 0.95) {

@@ -34,7 +34,8 @@ keep <- function(cell, found) {
   file <- "bench/results/intervals.csv"
   old <- if (file.exists(file)) utils::read.csv(file)
   key <- function(d) do.call(paste, d[c("part", "model", "metric", "n", "predictor")])
-  utils::write.csv(rbind(old[!key(old) %in% key(new), ], new), file, row.names = FALSE)
+  if (!is.null(old)) new <- rbind(old[!key(old) %in% key(new), ], new)
+  utils::write.csv(new, file, row.names = FALSE)
   print(new)
 }
 

@@ -4,7 +4,7 @@
 #   levels    codes has 30 levels and does nothing; flag (yes or no) acts weakly, x acts
 #   pair      a and b act as their product only; c acts by itself
 #   small     60 rows, one of ten predictors acts: how often is another one first?
-# A forest of 200 trees on 400 (60) rows, 1,000 (200) other rows to measure on. Truth: what the
+# A forest of 100 trees on 400 (60) rows, 1,000 (200) other rows to measure on. Truth: what the
 # predictor's values add to the variance that the true function explains, all others known, as a
 # share. Run with: Rscript bench/methods.R [data sets]   (a few minutes)
 library(dreher)
@@ -64,28 +64,44 @@ one <- function(kind, i) {
   n <- if (kind == "small") 60 else 400
   d <- draw[[kind]](n)
   fit <- ranger::ranger(
-    y ~ ., d, num.trees = 200, keep.inbag = TRUE, seed = i, num.threads = 1,
+    y ~ .,
+    d,
+    num.trees = 100,
+    keep.inbag = TRUE,
+    seed = i,
+    num.threads = 1,
     respect.unordered.factors = "partition"
   )
-  st <- study(fit, draw[[kind]](if (kind == "small") 200 else 1000), "y", train = d, threads = 1)
+  st <- study(
+    fit, draw[[kind]](if (kind == "small") 200 else 1000), "y", train = d, threads = 1
+  )
   found <- suppressWarnings(ways(st))
   found$truth <- truth[[kind]]
-  do.call(rbind, lapply(names(found), function(w) {
-    v <- pmax(found[[w]][names(truth[[kind]])], 0)
-    first <- names(v)[which.max(v)]
-    data.frame(
-      kind, way = w, predictor = names(v), share = v / max(sum(v), 1e-300),
-      first = names(v) == first
-    )
-  }))
+  do.call(
+    rbind,
+    lapply(names(found), function(w) {
+      v <- pmax(found[[w]][names(truth[[kind]])], 0)
+      first <- names(v)[which.max(v)]
+      data.frame(
+        kind,
+        way = w,
+        predictor = names(v),
+        share = v / max(sum(v), 1e-300),
+        first = names(v) == first
+      )
+    })
+  )
 }
 jobs <- expand.grid(kind = names(draw), i = seq_len(sets), stringsAsFactors = FALSE)
 found <- do.call(rbind, parallel::mclapply(
   seq_len(nrow(jobs)), function(j) one(jobs$kind[j], jobs$i[j]),
   mc.cores = 2
 ))
-out <- stats::aggregate(found[c("share", "first")], found[c("kind", "way", "predictor")], mean)
+out <- stats::aggregate(
+  found[c("share", "first")], found[c("kind", "way", "predictor")], mean
+)
 out$data_sets <- sets
 out[c("share", "first")] <- signif(out[c("share", "first")], 3)
 utils::write.csv(out, "bench/results/methods.csv", row.names = FALSE)
+utils::write.csv(out, "vignettes/believing.csv", row.names = FALSE)  # for the page
 print(out)

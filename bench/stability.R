@@ -1,10 +1,14 @@
-# Do joint rank sets hold what they promise? Simulated data sets with separated, tied and null
-# predictors; a linear model and a forest; permutation and Shapley importance; rank sets and tiers
-# from bootstrap draws. A set holds when it contains all tied true ranks of its predictor, and
-# counts when those of all predictors do at once. A tier is broken falsely when the predictor that
-# opens it is not truly below the one before's leader. Run with: Rscript bench/stability.R [data
-# sets] [draws] [cores] (400 data sets of 100 draws: an hour on one core) A run goes on where an
-# earlier one stopped. Results, brought up to date as it goes: bench/results/stability.csv, and
+# Do joint rank sets hold what they promise, and how wide are they?
+#
+# Simulated data sets whose predictors differ, tie, are all equal, or mix; a linear model and a
+# forest; permutation and Shapley importance; rank sets and tiers from bootstrap draws. A set holds
+# when it contains all tied true ranks of its predictor, and counts when those of all predictors do
+# at once. `single_step` is the width of sets by one quantile over all pairs, with the learner's own
+# noise left in. A tier is broken falsely when the predictor that opens it is not truly below the
+# one before's leader. Run with:
+#   Rscript bench/stability.R [data sets] [draws] [cores]
+# (400 data sets of 100 draws, a hundred for each truth: an hour on two cores) A run goes on where
+# an earlier one stopped. Results, brought up to date as it goes: bench/results/stability.csv, and
 # for runs of data sets (first to last) stability-parts.csv
 library(dreher)
 asked <- as.integer(commandArgs(TRUE))
@@ -12,10 +16,25 @@ datasets <- if (length(asked) > 0) asked[1] else 400L
 draws <- if (length(asked) > 1) asked[2] else 100L
 cores <- if (length(asked) > 2) asked[3] else 2L
 
-truths <- list(separated = c(1.5, 1.1, 0.75, 0.45, 0.2, 0), tied = c(1, 1, 0.5, 0.5, 0, 0))
+truths <- list(
+  separated = c(1.5, 1.1, 0.75, 0.45, 0.2, 0), tied = c(1, 1, 0.5, 0.5, 0, 0),
+  equal = rep(0.6, 6), mixed = c(1.2, 0.6, 0.6, 0.6, 0, 0)
+)
+# Widths by one quantile over all pairs of the draws as they are.
+single_step <- function(rk, part) {
+  d <- as.data.frame(rk)
+  d <- d[d$model == part$table$model[1] & d$method == part$table$method[1], ]
+  x <- dreher:::importance_matrix(d)
+  centre <- colMeans(x)
+  x <- dreher:::with_offsets(x, d, dreher:::detail(rk, "offsets"))
+  error <- sqrt(dreher:::pair_variances(stats::cov(x)))
+  told <- abs(outer(centre, centre, "-")) > part$critical * error
+  diag(told) <- FALSE
+  mean(ncol(x) - rowSums(told))
+}
 one <- function(i) {
   found <- NULL
-  truth <- names(truths)[i %% 2 + 1]
+  truth <- names(truths)[i %% 4 + 1]
   beta <- truths[[truth]]
   set.seed(i)
   d <- as.data.frame(matrix(rnorm(200 * 6), 200))
@@ -48,6 +67,7 @@ one <- function(i) {
         held = all(t$rank_lower <= low & t$rank_upper >= high),
         each = mean(t$rank_lower <= low & t$rank_upper >= high),
         width = mean(t$rank_upper - t$rank_lower + 1),
+        single_step = single_step(rk, part),
         false_break = any(b[opens[-length(opens)]] <= b[opens[-1]]),
         tiers = max(t$tier)
       )
@@ -58,7 +78,7 @@ one <- function(i) {
 parts_file <- "bench/results/stability-parts.csv"
 parts <- if (file.exists(parts_file)) utils::read.csv(parts_file)
 parts <- parts[parts$draws == draws, ]
-figures <- c("held", "each", "width", "false_break", "tiers")
+figures <- c("held", "each", "width", "single_step", "false_break", "tiers")
 todo <- setdiff(seq_len(datasets), unlist(Map(seq, parts$first, parts$last)))
 apart <- cumsum(c(0, diff(todo) != 1))  # runs of data sets that follow each other, ten at a time
 for (some in unlist(

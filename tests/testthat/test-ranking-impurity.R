@@ -414,50 +414,55 @@ test_that(
   }
 )
 
-test_that("boosted trees with weights, bounds or drawn rows: checked, or the stored gain alone", {
-  set.seed(4)
-  d <- data.frame(a = rnorm(300), b = rnorm(300), c = rnorm(300), w = runif(300, 0.2, 3))
-  d$y <- d$a + 0.5 * d$b^2 + rnorm(300)
-  few <- c("a", "b", "c")
-  forms <- function(fit, weights = NULL) {
-    rows <- d[c(few, weights, "y")]
-    rk <- as.data.frame(suppressWarnings(rank_impurity(
-      study(fit, rows[1:60, ], "y", train = rows, weights = weights)
-    )))
-    sums <- rowsum(rk$importance, rk$form)[, 1]
-    list(order = unique(rk$form), sums = sums, flag = rk$flag[rk$form == "plain"][1])
-  }
-  boost <- function(weight = NULL, ..., obj = NULL) {
-    rows <- xgboost::xgb.DMatrix(as.matrix(d[few]), label = d$y, nthread = 1)
-    if (!is.null(weight)) xgboost::setinfo(rows, "weight", weight)
-    call <- list(list(max_depth = 3, nthread = 1, ...), rows, nrounds = 8)
-    do.call(xgboost::xgb.train, c(call, if (!is.null(obj)) list(obj = obj)))
-  }
-  known <- forms(boost(d$w), "w")
-  expect_identical(known$order, c("plain", "stored"))
-  expect_equal(known$sums[["plain"]], known$sums[["stored"]], tolerance = 1e-6)
-  expect_identical(forms(boost(d$w))$order, "stored")
-  expect_identical(forms(boost(monotone_constraints = c(1, 1, 0)))$order, "stored")
-  expect_identical(forms(boost(d$w, subsample = 0.5))$order, "stored")
-  halves <- forms(boost(subsample = 0.5))
-  expect_identical(halves$order, c("stored", "plain"))
-  expect_match(halves$flag, "rows drawn")
-  absolute <- function(preds, dtrain) {
-    gap <- preds - d$y
-    list(grad = pmax(pmin(gap, 1), -1), hess = rep(1, nrow(d)))
-  }
-  expect_identical(forms(boost(obj = absolute))$order, "stored")
-  grow <- function(weights = rep(1, nrow(d))) {
-    d$weights <- weights
-    gbm::gbm(
-      y ~ a + b + c, "gaussian", d, weights = weights, n.trees = 8, interaction.depth = 2,
-      bag.fraction = 1
+test_that(
+  "boosted trees with weights, bounds or drawn rows: checked, or the stored gain alone",
+  {
+    set.seed(4)
+    d <- data.frame(
+      a = rnorm(300), b = rnorm(300), c = rnorm(300), w = runif(300, 0.2, 3)
     )
+    d$y <- d$a + 0.5 * d$b^2 + rnorm(300)
+    few <- c("a", "b", "c")
+    forms <- function(fit, weights = NULL) {
+      rows <- d[c(few, weights, "y")]
+      rk <- as.data.frame(suppressWarnings(rank_impurity(study(
+        fit, rows[1:60, ], "y", train = rows, weights = weights
+      ))))
+      sums <- rowsum(rk$importance, rk$form)[, 1]
+      list(order = unique(rk$form), sums = sums, flag = rk$flag[rk$form == "plain"][1])
+    }
+    boost <- function(weight = NULL, ..., obj = NULL) {
+      rows <- xgboost::xgb.DMatrix(as.matrix(d[few]), label = d$y, nthread = 1)
+      if (!is.null(weight)) xgboost::setinfo(rows, "weight", weight)
+      call <- list(list(max_depth = 3, nthread = 1, ...), rows, nrounds = 8)
+      do.call(xgboost::xgb.train, c(call, if (!is.null(obj)) list(obj = obj)))
+    }
+    known <- forms(boost(d$w), "w")
+    expect_identical(known$order, c("plain", "stored"))
+    expect_equal(known$sums[["plain"]], known$sums[["stored"]], tolerance = 1e-6)
+    expect_identical(forms(boost(d$w))$order, "stored")
+    expect_identical(forms(boost(monotone_constraints = c(1, 1, 0)))$order, "stored")
+    expect_identical(forms(boost(d$w, subsample = 0.5))$order, "stored")
+    halves <- forms(boost(subsample = 0.5))
+    expect_identical(halves$order, c("stored", "plain"))
+    expect_match(halves$flag, "rows drawn")
+    absolute <- function(preds, dtrain) {
+      gap <- preds - d$y
+      list(grad = pmax(pmin(gap, 1), -1), hess = rep(1, nrow(d)))
+    }
+    expect_identical(forms(boost(obj = absolute))$order, "stored")
+    grow <- function(weights = rep(1, nrow(d))) {
+      d$weights <- weights
+      gbm::gbm(
+        y ~ a + b + c, "gaussian", d, weights = weights, n.trees = 8,
+        interaction.depth = 2, bag.fraction = 1
+      )
+    }
+    known <- forms(grow(d$w), "w")
+    expect_equal(known$sums[["plain"]], known$sums[["stored"]], tolerance = 1e-6)
+    expect_identical(forms(grow(d$w))$order, "stored")
   }
-  known <- forms(grow(d$w), "w")
-  expect_equal(known$sums[["plain"]], known$sums[["stored"]], tolerance = 1e-6)
-  expect_identical(forms(grow(d$w))$order, "stored")
-})
+)
 
 # By the definition: every row walks every tree, node values are means of leaves over the training
 # rows.

@@ -133,7 +133,10 @@ test_that("which importance to read first follows from data and models", {
   d$y <- d$a + d$c + rnorm(n)
   forest <- ranger::ranger(y ~ ., d[1:200, ], num.trees = 30, keep.inbag = TRUE, seed = 1)
   st <- study(
-    list(forest = forest, linear = lm(y ~ ., d[1:200, ])), d[201:300, ], "y", train = d[1:200, ]
+    list(forest = forest, linear = lm(y ~ ., d[1:200, ])),
+    d[201:300, ],
+    "y",
+    train = d[1:200, ]
   )
   advice <- recommend_methods(st)
   use <- function(method, model = "forest") {

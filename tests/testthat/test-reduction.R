@@ -705,64 +705,84 @@ test_that("boosted trees reduce, ranked by permutation or by their recomputed ga
 # The loss (rmse) of these rows by what stood at each split's column.
 loss_of <- function(p, y) sqrt(mean((p - y)^2))
 
-test_that("the final number is chosen as inside the splits, and the nested score is by definition", {
-  r <- reduce_predictors(st, folds = 3, repeats = 2, random = 0, counts = c(2, 5, 8), seed = 4)
-  expect_identical(r$inner_folds, r$folds)
-  curve <- r$curves$linear
-  expect_identical(curve$choice, curve$outer)
-  full <- match("all", names(curve$columns))
-  for (rule in c("one_se", "one_se_paired", "best")) {
-    ps <- suppressWarnings(choose_set(r, rule = rule))
-    choose <- function(m, found) {
-      apply_rule(m, found, curve, list(name = rule, level = 0.95), 3L)
+test_that(
+  "the final number is chosen as inside the splits; the nested score by definition",
+  {
+    r <- reduce_predictors(
+      st, folds = 3, repeats = 2, random = 0, counts = c(2, 5, 8), seed = 4
+    )
+    expect_identical(r$inner_folds, r$folds)
+    curve <- r$curves$linear
+    expect_identical(curve$choice, curve$outer)
+    full <- match("all", names(curve$columns))
+    for (rule in c("one_se", "one_se_paired", "best")) {
+      ps <- suppressWarnings(choose_set(r, rule = rule))
+      choose <- function(m, found) {
+        apply_rule(m, found, curve, list(name = rule, level = 0.95), 3L)
+      }
+      at <- choose(curve_moments(st, curve$info, curve$outer, 4, c(1L, full)), curve)
+      expect_setequal(ps$predictors, curve$columns[[at]])
+      inside <- vapply(curve$splits, function(s) choose(s$inner, s), 1L)
+      y <- d$strength
+      parts <- lapply(seq_along(curve$splits), function(i) {
+        s <- curve$splits[[i]]
+        p <- curve$outer[[s$time]]
+        own <- curve$fold_of[, s$time] == s$fold
+        lost <- function(k) loss_of(p[!own, k, 1], y[!own])
+        expect_equal(s$rise, s$inner$loss - vapply(seq_along(s$inner$loss), lost, 0))
+        list(
+          held = p[own, inside[i], 1],
+          rows = which(own),
+          time = s$time,
+          without = lost(inside[i]),
+          without_full = lost(full),
+          rise = s$rise[inside[i]],
+          rise_full = s$rise[full],
+          inner = s$inner$loss[inside[i]] - s$inner$loss[full]
+        )
+      })
+      of <- function(name) vapply(parts, `[[`, 0, name)
+      raw <- mean(vapply(
+        1:2,
+        function(t) {
+          q <- double(nrow(d))
+          for (part in Filter(function(part) part$time == t, parts)) {
+            q[part$rows] <- part$held
+          }
+          loss_of(q, y)
+        },
+        0
+      ))
+      curve_loss <- function(k) {
+        mean(vapply(curve$outer, function(p) loss_of(p[, k, 1], y), 0))
+      }
+      value <- raw + curve_loss(at) - mean(of("without")) - 2 / 3 * mean(of("rise"))
+      expect_equal(ps$score, value, tolerance = 1e-8)
+      raw_full <- curve_loss(full)
+      price <- raw - raw_full + curve_loss(at) - raw_full -
+        mean(of("without") - of("without_full")) -
+        2 / 3 * mean(of("rise") - of("rise_full"))
+      expect_equal(ps$full_score, ps$score - ps$price)
+      jackknife <- function(x) mean(tapply(x, of("time"), jackknife_variance))
+      if (abs(2 / 3 * mean(of("rise") - of("rise_full"))) < ps$price_error / 3) {
+        expect_equal(ps$price, price, tolerance = 1e-6)
+      }
+      expect_gte(ps$price_error^2, jackknife(of("inner")) * (1 - 1e-9))
+      expect_identical(nrow(ps$drawings), 2L)
+      expect_equal(ps$outside, !ps$count %in% min(ps$counts_chosen):max(ps$counts_chosen))
     }
-    at <- choose(curve_moments(st, curve$info, curve$outer, 4, c(1L, full)), curve)
-    expect_setequal(ps$predictors, curve$columns[[at]])
-    inside <- vapply(curve$splits, function(s) choose(s$inner, s), 1L)
-    y <- d$strength
-    parts <- lapply(seq_along(curve$splits), function(i) {
-      s <- curve$splits[[i]]
-      p <- curve$outer[[s$time]]
-      own <- curve$fold_of[, s$time] == s$fold
-      lost <- function(k) loss_of(p[!own, k, 1], y[!own])
-      expect_equal(s$rise, s$inner$loss - vapply(seq_along(s$inner$loss), lost, 0))
-      list(
-        held = p[own, inside[i], 1], rows = which(own), time = s$time,
-        without = lost(inside[i]), without_full = lost(full),
-        rise = s$rise[inside[i]], rise_full = s$rise[full],
-        inner = s$inner$loss[inside[i]] - s$inner$loss[full]
-      )
-    })
-    of <- function(name) vapply(parts, `[[`, 0, name)
-    raw <- mean(vapply(1:2, function(t) {
-      q <- double(nrow(d))
-      for (part in Filter(function(part) part$time == t, parts)) q[part$rows] <- part$held
-      loss_of(q, y)
-    }, 0))
-    curve_loss <- function(k) mean(vapply(curve$outer, function(p) loss_of(p[, k, 1], y), 0))
-    value <- raw + curve_loss(at) - mean(of("without")) - 2 / 3 * mean(of("rise"))
-    expect_equal(ps$score, value, tolerance = 1e-8)
-    raw_full <- curve_loss(full)
-    price <- raw - raw_full + curve_loss(at) - raw_full -
-      mean(of("without") - of("without_full")) - 2 / 3 * mean(of("rise") - of("rise_full"))
-    expect_equal(ps$full_score, ps$score - ps$price)
-    jackknife <- function(x) mean(tapply(x, of("time"), jackknife_variance))
-    if (abs(2 / 3 * mean(of("rise") - of("rise_full"))) < ps$price_error / 3) {
-      expect_equal(ps$price, price, tolerance = 1e-6)
-    }
-    expect_gte(ps$price_error^2, jackknife(of("inner")) * (1 - 1e-9))
-    expect_identical(nrow(ps$drawings), 2L)
-    expect_equal(ps$outside, !ps$count %in% min(ps$counts_chosen):max(ps$counts_chosen))
+    # one_se: the best loss's own error
+    m <- curve_moments(st, curve$info, curve$outer, 4, c(1L, full))
+    path <- path_columns(curve)
+    best <- path[which.min(m$loss[path])]
+    within <- m$loss[path] <= m$loss[best] + sqrt(m$cov[best, best])
+    expect_identical(
+      choose_set(r)$count, lengths(curve$columns)[[path[which(within)[1]]]]
+    )
+    said <- gsub("\\s+", " ", paste(format_set(choose_set(r)), collapse = " "))
+    expect_match(said, "on all rows by each drawing of the folds")
   }
-  # one_se: the best loss's own error
-  m <- curve_moments(st, curve$info, curve$outer, 4, c(1L, full))
-  path <- path_columns(curve)
-  best <- path[which.min(m$loss[path])]
-  within <- m$loss[path] <= m$loss[best] + sqrt(m$cov[best, best])
-  expect_identical(choose_set(r)$count, lengths(curve$columns)[[path[which(within)[1]]]])
-  said <- gsub("\\s+", " ", paste(format_set(choose_set(r)), collapse = " "))
-  expect_match(said, "on all rows by each drawing of the folds")
-})
+)
 
 test_that("folds of another number choose by themselves, and a size of no split is said", {
   curve <- rd$curves$linear

@@ -298,7 +298,8 @@ test_that("the overlap of tops with ties is the exact mean over all orders", {
   slow <- function(a, b, k) {
     tops <- function(x) {
       Filter(
-        function(s) min(x[s]) >= max(c(x[-s], -Inf)), utils::combn(length(x), k, simplify = FALSE)
+        function(s) min(x[s]) >= max(c(x[-s], -Inf)),
+        utils::combn(length(x), k, simplify = FALSE)
       )
     }
     mean(unlist(lapply(tops(a), function(s) {

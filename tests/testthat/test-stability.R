@@ -913,11 +913,17 @@ test_that("bad arguments of agreement and stability are refused by name", {
 
 test_that("the learner's own noise is estimated from draws ranked again, and taken out", {
   forest <- ranger::ranger(
-    strength ~ peak_temp + hold_minutes + cooling_rate + grog_share, few, num.trees = 10, seed = 1
+    strength ~ peak_temp + hold_minutes + cooling_rate + grog_share,
+    few,
+    num.trees = 10,
+    seed = 1
   )
   two <- study(list(forest = forest), kiln$holdout, "strength", train = few)
   rk <- rank_predictors(
-    two, by = c("permutation", "shapley"), repeats = 2, background = 10,
+    two,
+    by = c("permutation", "shapley"),
+    repeats = 2,
+    background = 10,
     resamples = draw_resamples(few, times = 25)
   )
   again <- detail(rk, "again")
@@ -945,7 +951,9 @@ test_that("the learner's own noise is estimated from draws ranked again, and tak
   with <- rank_sets(own, centre, list(kind = "bootstrap"), 0.95, 1L)
   without <- rank_sets(own, centre, list(kind = "bootstrap"), 0.95, 1L, noise = v / 2)
   expect_identical(with$std_error, without$std_error)
-  expect_true(all(without$joint[, 2] - without$joint[, 1] <= with$joint[, 2] - with$joint[, 1]))
+  expect_true(all(
+    without$joint[, 2] - without$joint[, 1] <= with$joint[, 2] - with$joint[, 1]
+  ))
 })
 
 test_that("rank sets step down: the quantile of the pairs that are still open", {

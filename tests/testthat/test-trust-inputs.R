@@ -186,7 +186,8 @@ arguments <- list(
       study = "study", by = "word", search = "word", groups = "word_or_none",
       steps = "steps", models = "models", refit_as = "models", thin_twins = "flag",
       budget = "budget", random = "count_from_0", floor_refits = "count_or_none",
-      folds = "count_or_none", repeats = "count", inner_folds = "count",
+      folds = "count_or_none", repeats = "count",
+      inner_folds = "count_or_none",
       counts = "counts", run = "folder", level = "fraction", seed = "seed"
     )
   ),

@@ -131,10 +131,10 @@ test_that("every flag of a result, and every column of a ranking, is in the help
     readLines
   ))
   given <- c(
-    "possible leak", "identifier", "many levels", "no skill", "few repeats", "rows drawn", "few refits",
-    "not conditioned", "twin", "no effect on score", "in-sample only", "aliased",
-    "nearly aliased", "training rows", "not above floor", "not converged", "few rows",
-    "beyond training range", "chosen by its error"
+    "possible leak", "identifier", "many levels", "no skill", "few repeats", "rows drawn",
+    "few refits", "not conditioned", "twin", "no effect on score", "in-sample only",
+    "aliased", "nearly aliased", "training rows", "not above floor", "not converged",
+    "few rows", "beyond training range", "chosen by its error"
   )
   for (flag in given) {
     expect_match(flags, paste0("\\\\(code|verb)\\{", flag, "\\}"))
