@@ -16,7 +16,7 @@
 #'   (association 0.7 or more) each gets credit for what another one knows; then shuffle them
 #'   together (`groups`), or read conditional permutation and refits beside it.
 #'   \item Impurity importance on training rows is not to be relied on where some predictors have
-#'   many levels or values and others few; out of bag it is unbiased.
+#'   many levels or values and others few; out of bag it favours them much less.
 #'   \item Shapley values divide predictions, right or wrong; those of predictors that go together
 #'   are shared.
 #'   \item Association sees each predictor by itself, and misses what acts with others only.

@@ -34,7 +34,7 @@
 #'   it)} \item{counts_chosen}{the numbers of predictors chosen in the outer splits}
 #'   \item{drawings}{a data frame: `count` that each drawing of the folds alone would choose, and
 #'   the nested `score` of its splits} \item{outside}{TRUE where the set is smaller or larger than
-#'   that of every split, so that score and price speak for sets of another size; a warning says
+#'   that of every split, so that score and price are carried over from other sizes; a warning says
 #'   so} \item{stability}{how alike these choices are, corrected for chance (Nogueira, Sechidis and
 #'   Brown 2018): `value`, `std_error`, `lower`, `upper`; 1 is the same set in every split, 0 what
 #'   chance gives; `NA` where all or nothing is always chosen. The splits share rows, so that the

@@ -19,7 +19,14 @@ say_set <- function(x, confirmation = NULL) {
     unlist(x[c("price", "price_lower", "price_upper")])
   }
   if (on_fresh) unit <- max(confirmation$price_error, 1e-12)
-  source <- if (on_fresh) "on untouched rows" else "by nested cross-validation"
+  source <- if (on_fresh) {
+    "on untouched rows"
+  } else {
+    paste0(
+      "by nested cross-validation",
+      if (x$outside) paste0(", carried over from sets of ", say_range(x$counts_chosen))
+    )
+  }
   who <- paste0(x$count, " of ", all, " predictors")
   shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) {
     " The choice is unstable: the splits agree little."
@@ -67,20 +74,18 @@ say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
     },
     open = paste0(
       "Inconclusive: whether ", who, if (one) " predicts" else " predict",
-      " as well as all is open; price ", cost, measured,
-      if (x$outside) paste0(", carried over from sets of ", say_range(x$counts_chosen)), "."
+      " as well as all is open; price ", cost, measured, "."
     )
   )
 }
 
 # Three verdicts only, from the price of the choice itself cross-validated and, where there is
 # one, the confirmation on untouched rows: safe (no more is lost than the margin), costs (a loss
-# is shown), open (cannot be told). Where all splits chose sets of other sizes, their price does
-# not speak for this one.
+# is shown), open (cannot be told).
 set_verdict <- function(x, confirmation = NULL) {
   confirmed <- if (!is.null(confirmation)) confirmation$statement
   if (identical(confirmed, "worse")) return("costs")
-  if (!x$outside && isTRUE(x$price_lower > 0)) return("costs")
+  if (isTRUE(x$price_lower > 0)) return("costs")
   if (!is.null(confirmed)) {
     return(if (confirmed %in% c(
         "better", "not worse by more than the margin", "the same set"
@@ -90,11 +95,7 @@ set_verdict <- function(x, confirmation = NULL) {
       "open"
     })
   }
-  if (!x$outside && isTRUE(x$allowed > 0) && isTRUE(x$price_upper < x$allowed)) {
-    "safe"
-  } else {
-    "open"
-  }
+  if (isTRUE(x$allowed > 0) && isTRUE(x$price_upper < x$allowed)) "safe" else "open"
 }
 
 price_unit <- function(x) {

@@ -70,7 +70,7 @@ one <- function(kind, i) {
     keep.inbag = TRUE,
     seed = i,
     num.threads = 1,
-    respect.unordered.factors = "partition"
+    respect.unordered.factors = "order"
   )
   st <- study(
     fit, draw[[kind]](if (kind == "small") 200 else 1000), "y", train = d, threads = 1

@@ -91,10 +91,9 @@ Rcpp::List forest_use(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int 
 // weight: of the rows, or empty. -> gain (columns x trees), mass (trees)
 // [[Rcpp::export]]
 Rcpp::List recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int loss,
-                                    bool second_order, double lambda, double most_step, bool single,
-                                    double curve, Rcpp::NumericVector start,
-                                    Rcpp::IntegerVector round, Rcpp::IntegerVector group,
-                                    Rcpp::NumericVector weight, int threads) {
+                           bool second_order, double lambda, double most_step, bool single,
+                           double curve, Rcpp::NumericVector start, Rcpp::IntegerVector round,
+                           Rcpp::IntegerVector group, Rcpp::NumericVector weight, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
   const Table table = make_table(x, f);

@@ -100,8 +100,8 @@ struct Descent {
     double* phi;
   };
 
-  // Calls visit(child, share, stays) for what a question leads to. Rows stay that lack the value and
-  // those of all surrogates.
+  // Calls visit(child, share, stays) for what a question leads to. Rows stay that lack the value
+  // and those of all surrogates.
   template <class Visit>
   void each_child(int node, Visit visit) const {
     const int child[3] = {f.left[node], f.right[node], f.third_branch(node) ? f.missing[node] : -1};
