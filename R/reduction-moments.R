@@ -1,8 +1,10 @@
 # Losses of sets of predictors from cross-validation, and how sure their differences are.
 
 # Loss of each set, the covariance of these losses over rows and, where the metric has them, the
-# rows' influences u. `predictions`: one array (rows x
-# sets x outputs) per drawing of the folds; influences are averaged over drawings row by row.
+# rows' influences u.
+#
+# `predictions`: one array (rows x sets x outputs) per drawing of the folds; influences are averaged
+# over drawings row by row.
 #
 # Rows whose fold failed in a drawing do not count in it; a set that could not be trained on some
 # of the others has no loss (NA). needed: the sets without which a row does not count.
