@@ -4,9 +4,12 @@ check_step <- function() {
   list(
     says = paste0(
       "Checks rows and columns for what makes rankings mislead. Ends with 1 on a severe ",
-      "finding, so that it can guard a pipeline."
+      "finding, so that it can guard a pipeline. Given a study file alone, says its faults, ",
+      "each with its line, and ends with 1 if there are any."
     ),
+    file = "[study.yml]",
     needs = c("models", "data", "target"),
+    needs_with_file = character(),
     options = c(
       model_options(),
       list(
@@ -28,6 +31,11 @@ score_step <- function() {
 
 # -> the exit status
 command_check <- function(given) {
+  if (!is.null(given$file)) {
+    faults <- check_study_file(given$file)
+    put_out(format_faults(faults))
+    return(structure(as.integer(nrow(faults) > 0), class = "exit_status"))
+  }
   st <- command_study(given, read_rows(given$data))
   checks <- check_data(st, seed = given$seed)
   deliver(checks, "checks", format_checks(checks), given)

@@ -2,7 +2,8 @@
 # checked as soon as it is set up.
 
 # Options in words to a list; --models may stand several times, nothing else may.
-read_options <- function(parser, words) {
+# file: may one path stand without an option?
+read_options <- function(parser, words, file = FALSE) {
   several <- take_models(words)
   long <- sub("=.*", "", several$words[startsWith(several$words, "--")])
   twice <- unique(long[duplicated(long)])
@@ -14,7 +15,9 @@ read_options <- function(parser, words) {
     error = function(e) wrong_usage(say_parse_error(conditionMessage(e), several$words)),
     warning = function(w) wrong_usage(say_parse_error(conditionMessage(w), several$words))
   )
-  if (length(parsed$args)) wrong_usage("unexpected argument \"", parsed$args[1], "\".")
+  over <- if (file) parsed$args[-1] else parsed$args
+  if (length(over)) wrong_usage("unexpected argument \"", over[1], "\".")
+  if (file && length(parsed$args)) parsed$options$file <- parsed$args
   if (length(several$models)) parsed$options$models <- several$models
   stats::setNames(parsed$options, gsub("-", "_", names(parsed$options), fixed = TRUE))
 }
@@ -47,11 +50,17 @@ option_name <- function(name) paste0("--", gsub("_", "-", name, fixed = TRUE))
 
 check_given <- function(step, given) {
   if (is.character(given$repeats)) repeats_in_words(given$repeats)
-  for (name in c("models", "data", "rows", "train", "dictionary", "confirm", "set")) {
-    for (file in given[[name]]) {
+  paths <- c(
+    "file", "study", "models", "data", "rows", "train", "dictionary", "confirm", "set"
+  )
+  for (name in paths) {
+    for (file in if (is.character(given[[name]])) given[[name]]) {
       if (!file.exists(file) || dir.exists(file)) {
         stop_input(
-          paste0("There is no file \"", file, "\" (", option_name(name), ")."),
+          paste0(
+            "There is no file \"", file, "\"",
+            if (name != "file") paste0(" (", option_name(name), ")"), "."
+          ),
           paste0("Looked in ", getwd(), ".")
         )
       }
@@ -109,7 +118,7 @@ check_given <- function(step, given) {
   if (step == "stability") check_stability_words(given)
   if (step == "reduce") check_reduce_words(given)
   if (!is.null(given$resume)) open_run_words(given)
-  if (!is.null(given$out)) {
+  if (!is.null(given$out) && step != "init") {
     folder <- make_folder(given$out)
     if (file.access(folder, 2) != 0) {
       stop_input(
@@ -230,7 +239,7 @@ check_reduction <- function(st, given) {
     ))
   }
   if (is.null(given$confirm)) return(NULL)
-  rows <- read_rows(given$confirm)
+  rows <- if (is.data.frame(given$confirm)) given$confirm else read_rows(given$confirm)
   untouched <- pick_rows(st, check_rows(rows, "confirm"))$data
   check_columns(untouched, predictors, "confirm", "The predictor", model$name)
   model_rows(st, model, untouched, "confirm")  # types, levels, gaps

@@ -38,8 +38,13 @@ how they act.
 
 Usage: dreher STEP [options]
 
-Steps:
+A whole study:
+  init          draft a study file for a table
+  check         find the faults of a study file
+  run           do all that a study file asks for
   demo          run the whole example on made-up data
+
+One step:
   check         are the rows and columns fit to be ranked on?
   score         score the models beside a constant and one predictor
   rank          rank the predictors of saved models
@@ -51,6 +56,11 @@ Steps:
   slices        scores and contributions in slices of the rows
   compare       score sets of your own side by side
   confirm       compare a chosen set with all predictors on untouched rows
+
+  dreher init tiles.csv --target strength
+  dreher run study.yml
+  dreher rank --study study.yml --by permutation
+  dreher rank --models models.rds --data holdout.csv --target strength
 
 dreher STEP --help     the options of a step
 dreher --version       the version
@@ -77,7 +87,9 @@ run_words <- function(words) {
   step <- command_steps()[[words[1]]]
   if (is.null(step)) wrong_usage("there is no step \"", words[1], "\".")
   parser <- optparse::OptionParser(
-    usage = paste0("dreher ", words[1], " [options]"),
+    usage = paste0(
+      "dreher ", words[1], if (!is.null(step$file)) paste0(" ", step$file), " [options]"
+    ),
     description = step$says,
     add_help_option = FALSE,
     option_list = c(
@@ -87,23 +99,48 @@ run_words <- function(words) {
       ))
     )
   )
-  given <- read_options(parser, words[-1])
+  given <- read_options(parser, words[-1], !is.null(step$file))
   if (given$help) {
     put_out(utils::capture.output(optparse::print_help(parser)))
     return(0L)
   }
-  for (name in step$needs) {
-    if (is.null(given[[name]])) wrong_usage("dreher ", words[1], " needs --", name, ".")
+  as_usage <- function(code) {
+    tryCatch(code, dreher_error_input = function(e) {
+      wrong_usage(cli::ansi_strip(conditionMessage(e)))
+    })
   }
-  tryCatch(check_given(words[1], given), dreher_error_input = function(e) {
-    wrong_usage(cli::ansi_strip(conditionMessage(e)))
-  })
+  if (!is.null(given$study)) {
+    given <- as_usage(fill_from_file(words[1], step$options, given, words[-1]))
+  }
+  for (name in needs_of(step, given)) {
+    if (is.null(given[[name]])) {
+      wrong_usage("dreher ", words[1], " needs ", name_of_need(step, name), ".")
+    }
+  }
+  as_usage(check_given(words[1], given))
   status <- step$run(given)
   if (inherits(status, "exit_status")) unclass(status) else 0L
 }
 
+# What a step cannot do without: a study file stands for data and models, and can be checked itself.
+needs_of <- function(step, given) {
+  if (!is.null(given$study)) {
+    setdiff(step$needs, c("models", "data", "target", "train"))
+  } else if (!is.null(given$file) && !is.null(step$needs_with_file)) {
+    character()
+  } else {
+    step$needs
+  }
+}
+
+name_of_need <- function(step, name) {
+  if (name == "file") paste("the path of", step$file) else option_name(name)
+}
+
 command_steps <- function() {
   list(
+    init = c(init_step(), run = command_init),
+    run = c(run_step(), run = command_run),
     demo = c(demo_step(), run = command_demo),
     check = c(check_step(), run = command_check),
     score = c(score_step(), run = command_score),
@@ -225,42 +262,6 @@ deliver_stability <- function(st, rk, sb, nf, given) {
   tell("Written to ", out, ".")
 }
 
-# Pieces done and time left, on standard error, at most once a second.
-tell_progress <- function(code) {
-  old <- options(progressr.enable = TRUE)
-  on.exit(options(old))
-  began <- told <- proc.time()[[3]]
-  steps <- done <- 0
-  outer <- NULL
-  withCallingHandlers(code, progression = function(p) {
-    if (identical(p$type, "initiate") && is.null(outer)) {
-      outer <<- p$progressor_uuid
-      steps <<- p$steps
-      done <<- 0
-      began <<- proc.time()[[3]]
-    }
-    # What pieces do inside has progress of its own, which is not counted.
-    if (!identical(p$progressor_uuid, outer)) return(invisible())
-    if (p$type %in% c("finish", "shutdown")) outer <<- NULL
-    if (identical(p$type, "update")) {
-      done <<- done + p$amount
-      now <- proc.time()[[3]]
-      if (steps > 0 && now - told >= 1) {
-        told <<- now
-        left <- (now - began) / done * (steps - done)
-        tell(
-          done,
-          " of ",
-          steps,
-          " pieces; about ",
-          if (left < 90) paste(ceiling(left), "s") else paste(ceiling(left / 60), "min"),
-          " left"
-        )
-      }
-    }
-  })
-}
-
 command_reduce <- function(given) {
   on.exit(future::plan(old))
   old <- future::plan()
@@ -357,6 +358,7 @@ command_compare <- function(given) {
 
 # "all; firing: peak_temp, hold_minutes; small: set.json; none"
 sets_in_words <- function(words) {
+  if (is.list(words)) return(words)
   each <- trimws(strsplit(words, ";", fixed = TRUE)[[1]])
   each <- each[nzchar(each)]
   has_name <- grepl("^[^:]+:", each)

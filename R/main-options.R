@@ -16,6 +16,13 @@ flag <- function(name, help) {
 model_options <- function() {
   list(
     opt(
+      "study",
+      paste0(
+        "study file: stands for models, rows, target and the like, and for the options of ",
+        "this step that it gives"
+      )
+    ),
+    opt(
       "models",
       paste0(
         "models: an .rds file of one model or a named list, or a model file (xgboost: ",

@@ -26,6 +26,7 @@ read_models <- function(given) {
 }
 
 command_study <- function(given, data) {
+  if (!is.null(given$spec)) return(study_from_file(given$spec, given$tables))
   train <- if (!is.null(given$train)) read_rows(given$train)
   set_up <- function() {
     study(

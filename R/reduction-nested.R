@@ -47,7 +47,11 @@ nested_score <- function(rd, curve, inside, at, outer) {
     skill_lower = -worse$upper,
     skill_upper = -worse$lower,
     full_score = as_score(st$metric, score$value - price$value),
-    constant_score = as_score(st$metric, score$value - worse$value),
+    constant_score = if (judges_order(st$metric)) {
+      0.5
+    } else {
+      as_score(st$metric, score$value - worse$value)
+    },
     shift = score$value - m$loss[1]
   )
 }

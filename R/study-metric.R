@@ -321,3 +321,6 @@ slice_repeat <- function(p, r) {
 }
 
 as_score <- function(metric, loss) if (metric$better == "lower") loss else -loss
+
+# Does the metric judge the order of rows alone? Any constant scores 0.5 by it.
+judges_order <- function(metric) metric$name %in% c("auc", "pairwise_auc")

@@ -122,9 +122,12 @@ inside_study <- function(st, model, fit, train, data, predictors = st$asked) {
 }
 
 # Predictions of `test` by a model trained again on `train` and these predictors; without any, the
-# constant.
+# constant. A metric of the order of rows alone has one constant for all: those of several training
+# parts, taken together, would order the rows by their parts.
 predict_set <- function(st, model, train, test, predictors, seed, key) {
-  if (!length(predictors)) return(predict_constant(st, test, train))
+  if (!length(predictors)) {
+    return(predict_constant(st, test, if (judges_order(st$metric)) st$train else train))
+  }
   fit <- fit_on(st, model, train, predictors, seed, key)
   with_usual_levels(test, train, function(rows) predict_fit(st, model, fit, rows, predictors))
 }

@@ -7,8 +7,8 @@
 #' @param ... Results to show, in any order: a [ranking], and results of [stability()],
 #'   [agreement()], [noise_floor()], [find_twins()], [reduce_predictors()], [choose_set()],
 #'   [compare_sets()], [confirm_set()], [effect_curves()], [contributions()], [interactions()],
-#'   [compare_slices()], [find_drift()]. What is not given is not shown; scores and checks are
-#'   computed.
+#'   [compare_slices()], [find_drift()], [score_models()], [check_data()]. What is not given is not
+#'   shown; scores and checks are computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
 #' @param quiet TRUE (default): no progress messages.
@@ -51,13 +51,10 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
   policy <- file.path(work, "policy.html")
   writeLines(page_policy(page_script(work)), policy)
   env <- new.env(parent = asNamespace("dreher"))
+  if (is.null(results$scores)) results$scores <- score_models(study)
+  if (is.null(results$checks)) results$checks <- check_data(study)
   env$r <- c(
-    list(
-      study = study,
-      title = title,
-      scores = score_models(study),
-      checks = check_data(study)
-    ),
+    list(study = study, title = title),
     results
   )
   made <- rmarkdown::render(
@@ -89,7 +86,8 @@ sort_results <- function(study, given) {
     dreher_agreement = "agreement", dreher_twins = "twins",
     dreher_comparison = "comparison", dreher_floor = "floor", dreher_effects = "effects",
     dreher_contributions = "contributions", dreher_interactions = "interactions",
-    dreher_slices = "slices", dreher_drift = "drift"
+    dreher_slices = "slices", dreher_drift = "drift", dreher_scores = "scores",
+    dreher_checks = "checks"
   )
   out <- list()
   for (x in given) {
@@ -106,7 +104,8 @@ sort_results <- function(study, given) {
       )
     }
     tables <- c(
-      "ranking", "comparison", "effects", "contributions", "interactions", "slices", "drift"
+      "ranking", "comparison", "effects", "contributions", "interactions", "slices", "drift",
+      "scores", "checks"
     )
     other <- if (kind %in% tables) {
       detail(x, "fingerprint")

@@ -246,6 +246,14 @@ format_set <- function(x, confirmed = FALSE) {
       " with all, ", format_value(x$constant_score, own), " for a constant"
     ),
     if (x$count) shorten_words(say_on_curve(x, own, unit), 80),
+    if (!x$count && any(x$counts_chosen > 0)) {
+      wrap_lines(
+        paste0(
+          "without predictors expect the constant's score; the nested score is that of ",
+          "the rule, whose splits chose ", say_range(x$counts_chosen), " predictors"
+        ), 79, 1
+      )
+    },
     if (isTRUE(x$cost_full > 0)) {
       paste0(" cost ", format(x$cost), " of ", format(x$cost_full))
     },

@@ -75,6 +75,15 @@ test_that("every file belongs to a layer, and only calls what stands above it", 
   }
 })
 
+test_that("no name is defined twice", {
+  files <- package_files()
+  if (!length(files)) {
+    skip("the sources are not at hand (installed package checked elsewhere)")
+  }
+  name <- definitions(files)$name
+  expect_identical(unique(name[duplicated(name)]), character())
+})
+
 test_that("no two files use each other, however far around, and nothing stands unused", {
   files <- package_files()
   if (!length(files)) {

@@ -574,6 +574,17 @@ test_that("an answer of nothing is possible, can be confirmed and drawn", {
   expect_match(paste(format(ps$count), collapse = ""), "0")
 })
 
+test_that("an AUC's constant is one half, however many training parts gave constants", {
+  set.seed(3)
+  d <- data.frame(a = rnorm(60), b = rnorm(60), y = factor(rep(c("no", "yes"), 30)))
+  rd <- reduce_predictors(
+    study(glm(y ~ ., binomial, d), d[1:20, ], "y", train = d, metric = "auc"),
+    folds = 3, random = 0
+  )
+  expect_identical(as.data.frame(rd)$score[1], 0.5)
+  expect_identical(choose_set(rd, rule = "best")$constant_score, 0.5)
+})
+
 test_that("confirmation: paired, with a margin, and refusing rows it should not see", {
   ps <- choose_set(rd)
   u <- kiln$untouched[names(d)]

@@ -91,6 +91,28 @@ wrong <- list(
   numbers_of_rows = list(NA, "a", 0, -1, 1.5, 1e10, Inf, list(1), TRUE, character())
 )
 
+# A table, a study file of it, and the folder of its run.
+study_files <- function() {
+  folder <- tempfile("files")
+  dir.create(folder)
+  utils::write.csv(
+    tr[c("peak_temp", "hold_minutes", "strength")], file.path(folder, "tiles.csv"),
+    row.names = FALSE
+  )
+  study <- file.path(folder, "study.yml")
+  writeLines(
+    c(
+      "dreher: 1", "data: {file: tiles.csv, split: {holdout: 0.3}}", "target: strength",
+      "models: {a: {learner: linear}}"
+    ),
+    study
+  )
+  list(
+    table = file.path(folder, "tiles.csv"), study = study,
+    new = file.path(folder, "new.yml"), run = quiet(run_study(study))$folder
+  )
+}
+
 # ---- the arguments: a call that works, and the kind of each argument ----
 
 arguments <- list(
@@ -242,6 +264,23 @@ arguments <- list(
   plot_distribution = list(
     list(study = st, predictor = "peak_temp"),
     c(study = "study", predictor = "text", by = "text")
+  ),
+  draft_study = list(
+    list(
+      data = quote(files[["table"]]), target = "strength", file = quote(files[["new"]])
+    ),
+    c(
+      data = "file", target = "text", file = "new_file", blocks = "word_or_none",
+      minutes = "size", seed = "seed"
+    )
+  ),
+  check_study_file = list(list(file = quote(files[["study"]])), c(file = "file")),
+  run_study = list(
+    list(file = quote(files[["study"]]), dry_run = TRUE),
+    c(file = "file", dry_run = "flag", workers = "count_or_none")
+  ),
+  resume_study = list(
+    list(folder = quote(files[["run"]])), c(folder = "file", workers = "count_or_none")
   ),
   draft_dictionary = list(
     list(data = ho), c(data = "table", target = "word_or_none", file = "new_file")
@@ -426,6 +465,7 @@ test_that("every exported function refuses what its arguments cannot take, in ou
   several <- rank_predictors(
     st, by = c("permutation", "shapley"), background = 5, repeats = 2
   )
+  files <- study_files()
   tried <- 0
   other <- character()
   for (name in names(arguments)) {

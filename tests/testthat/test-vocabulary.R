@@ -30,6 +30,7 @@ words <- c(
   fraction = "share of the rows", groups = "what is ranked as one",
   inner_folds = "number of folds inside a part", kind = "kind of resamples",
   level = "level of intervals and tests", margin = "loss that is accepted",
+  dry_run = "say only what would be done", minutes = "time for a whole run",
   max_pairs = "most orders sampled", max_rows = "most rows", method = "one method",
   metric = "the metric", missing = "are there missing values", model = "one model",
   models = "several models", of = "what is divided", order = "column of times",
@@ -55,7 +56,7 @@ words <- c(
   times = "number of resamples or bootstrap draws", title = "title of the report",
   top = "number of top predictors", train = "training rows",
   value = "what a Shapley value takes an unknown predictor for",
-  weights = "column of weights", x = "a result"
+  weights = "column of weights", workers = "processes", x = "a result"
 )
 
 # What readers and the flat forest are made of.
@@ -73,8 +74,7 @@ readers <- c(
 # Options that no function has as an argument.
 command_words <- c(
   strict = "do doubts count as well", confirm = "untouched rows", format = "of tables",
-  out = "folder for results", ranker = "model that ranks", resume = "go on with a run",
-  workers = "processes"
+  out = "folder for results", ranker = "model that ranks", resume = "go on with a run"
 )
 
 test_that("every argument has one name with one meaning", {

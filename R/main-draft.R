@@ -1,0 +1,276 @@
+# A first study file for a table, from what the table shows.
+
+#' Draft a study file
+#'
+#' Looks at a table of rows, trains two models once, and writes a commented study file: target and
+#' task, columns to leave out, a split into training, holdout and untouched rows, models, and as
+#' many resamples and folds as fit the time. Read it, change what is wrong, and run it.
+#'
+#' @param data Path of a file: delimited text or Parquet.
+#' @param target Name of the target column.
+#' @param ... Must be empty.
+#' @param file Path of the study file to write. Beside it are written a draft of the dictionary and
+#'   the schema that editors complete study files from.
+#' @param blocks Name of the column that says which rows belong together, or NULL.
+#' @param minutes Time you are ready to wait for the whole run.
+#' @param seed Seed of the split and of all that is drawn later.
+#' @return `file`, invisibly.
+#' @details Left out are columns of one value and those that [check_data()] calls identifiers
+#'   without doubt. Columns that look known only after the target are named in a comment: whether
+#'   they were is yours to say. Of 500 rows or more a fifth each becomes holdout and untouched; of
+#'   100 or more a quarter holdout; of fewer none, and methods are asked on training rows.
+#' @section Errors: `dreher_error_input`: a file that cannot be read, a target that is no column or
+#'   has one value, a study file that exists.
+#' @seealso [check_study_file()], [run_study()], [draft_dictionary()].
+#' @examples
+#' folder <- tempfile()
+#' dir.create(folder)
+#' data <- file.path(folder, "loans.csv")
+#' write.csv(demo_loans()$train[1:400, ], data, row.names = FALSE)
+#' file <- draft_study(data, "default", file = file.path(folder, "study.yml"))
+#' cat(readLines(file, 20), sep = "\n")
+#' @export
+draft_study <- function(
+    data, target, ..., file = "study.yml", blocks = NULL, minutes = 10, seed = 1) {
+  check_no_dots(..., .verb = "draft_study")
+  check_string(data, "data")
+  check_file(data)
+  check_string(target, "target")
+  check_string(file, "file")
+  if (!is.null(blocks)) check_string(blocks, "blocks")
+  seed <- check_seed(seed)
+  check_positive(minutes, "minutes")
+  folder <- dirname(file)
+  beside <- file.path(
+    folder, c(paste0(tools::file_path_sans_ext(basename(file)), "_dictionary.csv"),
+              "study.schema.json")
+  )
+  for (path in c(file, beside[1])) {
+    if (file.exists(path)) {
+      stop_input(
+        paste0("The file \"", path, "\" exists."),
+        todo = "Name another one: what was written in it would be lost."
+      )
+    }
+  }
+  rows <- read_rows(data, quiet = TRUE)
+  check_columns(rows, c(target, blocks), "data", "The column")
+  if (length(unique(stats::na.omit(rows[[target]]))) < 2) {
+    stop_input(paste0("The target \"", target, "\" has only one value."))
+  }
+  spec <- draft_spec(rows, data, target, blocks, folder, seed)
+  tried <- try_draft(spec)
+  spec <- tried$spec
+  write_text(draft_lines(spec, tried, minutes, rows, basename(beside)), file)
+  kept <- rows[setdiff(names(rows), c(blocks, names(tried$gone)))]
+  if (ncol(kept) > 1) draft_dictionary(kept, target = target, file = beside[1])
+  copy_whole(system.file("study", "study.schema.json", package = "dreher"), beside[2])
+  invisible(file)
+}
+
+check_positive <- function(x, arg) {
+  if (!is.numeric(x) || length(x) != 1 || !is.finite(x) || x <= 0) {
+    stop_input(
+      paste0("`", arg, "` must be a positive number."),
+      paste0("Given: ", describe_value(x), ".")
+    )
+  }
+  x
+}
+
+draft_spec <- function(rows, data, target, blocks, folder, seed) {
+  y <- rows[[target]]
+  n <- if (is.null(blocks)) sum(!is.na(y)) else length(unique(rows[[blocks]]))
+  inside <- startsWith(normalizePath(data), paste0(normalizePath(folder), "/"))
+  list(
+    data = list(
+      file = if (inside) {
+        substring(normalizePath(data), nchar(normalizePath(folder)) + 2)
+      } else {
+        normalizePath(data)
+      },
+      split = if (n >= 500) {
+        list(holdout = 0.2, untouched = 0.2)
+      } else if (n >= 100) {
+        list(holdout = 0.25, untouched = 0)
+      } else {
+        list(holdout = 0, untouched = 0)
+      },
+      leave_out = names(rows)[vapply(rows, function(x) length(unique(x[!is.na(x)])) < 2, NA)]
+    ),
+    target = target,
+    task = guess_task(y),
+    blocks = blocks,
+    models = list(
+      forest = list(
+        learner = if (requireNamespace("ranger", quietly = TRUE)) "forest" else "tree"
+      ),
+      linear = list(learner = "linear")
+    ),
+    seed = seed,
+    folder = folder
+  )
+}
+
+# Models trained once on the draft: what the checks say of the columns, and how long it takes.
+# -> list(spec, st, gone: named reasons of columns left out, after: names of doubtful columns)
+try_draft <- function(spec) {
+  one_value <- spec$data$leave_out
+  gone <- stats::setNames(rep("one value", length(one_value)), one_value)
+  made <- function(name, key, make) make()
+  quiet <- function(code) suppressWarnings(suppressMessages(code))
+  tables <- quiet(file_tables(spec))
+  columns <- length(unlist(lapply(
+    tables$train[file_predictors(spec, tables$train)],
+    function(x) if (is_measured(x)) 1 else column_facts(x)$levels
+  )))
+  # With few rows a column, equations are shrunken.
+  if (columns > nrow(tables$train) / 10 && requireNamespace("glmnet", quietly = TRUE) &&
+      nrow(tables$train) >= 30 && columns > 1) {
+    spec$models$linear$learner <- "penalised"
+  }
+  st <- quiet(study_of_file(spec, tables, made))
+  found <- quiet(check_data(st))
+  named <- found$predictor[found$finding == "identifier" & found$severity == "severe"]
+  named <- setdiff(named, c(spec$target, spec$blocks))
+  if (length(named) && length(setdiff(file_predictors(spec, tables$train), named))) {
+    gone[named] <- "an identifier"
+    spec$data$leave_out <- names(gone)
+    tables <- quiet(file_tables(spec))
+    st <- quiet(study_of_file(spec, tables, made))
+  }
+  leaks <- found[found$finding == "leak" & found$severity == "severe", ]
+  list(spec = spec, st = st, tables = tables, gone = gone, leaks = leaks)
+}
+
+draft_lines <- function(spec, tried, minutes, rows, beside) {
+  st <- tried$st
+  seconds <- 60 * minutes
+  n <- vapply(Filter(Negate(is.null), tried$tables), nrow, 1L)
+  short <- tools::file_path_sans_ext(beside[1])
+  c(
+    paste0("# yaml-language-server: $schema=", beside[2]),
+    paste0(
+      "# A draft: ", ncol(rows), " columns and ", nrow(rows),
+      " rows were looked at. Read it,"
+    ),
+    "# change what is wrong, and run it with  dreher run  (or run_study() in R).",
+    "dreher: 1", "", "data:", paste0("  file: ", yaml_text(spec$data$file)),
+    if (sum(unlist(spec$data$split)) > 0) {
+      c(
+        paste0("  # ", list_words(paste(format_number(n), names(n))), " rows"),
+        paste0(
+          "  split: {holdout: ", spec$data$split$holdout, ", untouched: ",
+          spec$data$split$untouched, "}"
+        )
+      )
+    } else {
+      paste0(
+        "  # too few rows to hold some out: models are asked on the rows they were ",
+        "trained on"
+      )
+    },
+    draft_left_out(tried), "", paste0("target: ", yaml_text(spec$target)),
+    paste0("task: ", spec$task, "   # regression: numbers; classification: classes"),
+    if (length(st$classes) == 2) {
+      paste0("positive: ", yaml_text(class_of_interest(st)))
+    },
+    if (!is.null(spec$blocks)) paste0("blocks: ", yaml_text(spec$blocks)),
+    paste0("metric: ", st$metric$name),
+    paste0("dictionary: ", yaml_text(beside[1]), "   # labels, units, costs: fill it in"),
+    "",
+    paste0(
+      "models:   # learners: linear, penalised, tree, forest, boosted; or file: a ",
+      "trained model"
+    ),
+    unlist(lapply(names(spec$models), function(m) {
+      c(paste0("  ", m, ":"), paste0("    learner: ", spec$models[[m]]$learner))
+    })),
+    "", "# What is computed. A section that is absent is not.", "checks:",
+    if (sum(unlist(spec$data$split)) > 0) "drift:", "rank:",
+    paste0("  by: [", paste(methods_of_file(spec, st), collapse = ", "), "]"),
+    draft_stability(st, seconds), draft_reduction(st, seconds),
+    if (spec$data$split$untouched > 0) {
+      c("confirm:   # once: a second look is no confirmation", "  margin: 2 %")
+    },
+    "twins:", "effects:", "contributions:", "report:",
+    paste0("  title: ", yaml_text(paste("What predicts", spec$target))), "",
+    paste0("seed: ", spec$seed), paste0("minutes: ", minutes)
+  )
+}
+
+class_of_interest <- function(st) {
+  p <- st$metric$positive
+  if (is.null(p)) st$classes[2] else if (is.numeric(p)) st$classes[p] else p
+}
+
+# Text as YAML writes it, on one line.
+yaml_text <- function(x) sub("\n$", "", yaml::as.yaml(x, line.sep = "\n"))
+
+draft_left_out <- function(tried) {
+  gone <- tried$gone
+  c(
+    if (length(gone)) {
+      c(
+        "  leave_out:",
+        paste0("    - ", vapply(names(gone), yaml_text, ""), "   # ", gone)
+      )
+    },
+    unlist(lapply(seq_len(nrow(tried$leaks)), function(i) {
+      text <- gsub(
+        "[`\n]",
+        "",
+        paste0(
+          tried$leaks$predictor[i], ": ", tried$leaks$detail[i],
+          " Leave it out unless it is known", " before the target."
+        )
+      )
+      paste("  #", strwrap(text, 92))
+    }))
+  )
+}
+
+# As many resamples as a third of the time allows.
+draft_stability <- function(st, seconds) {
+  each <- sum(fit_seconds(st) + rank_seconds(st))
+  fits <- c(200, 100, 50, 30, 20)
+  times <- fits[fits * each <= seconds / 3][1]
+  if (is.na(times)) {
+    return(c(
+      paste0(
+        "# stability:   # one draw takes about ", in_time(each),
+        ": give more time, or fewer rows"
+      ),
+      "#   times: 20"
+    ))
+  }
+  c(
+    paste0("stability:   # about ", in_time(times * each)), "  by: [permutation]",
+    paste0("  times: ", times)
+  )
+}
+
+# As many folds as half of the time allows.
+draft_reduction <- function(st, seconds) {
+  usual <- check_folds(NULL, st, st$train)
+  ways <- list(
+    list(folds = usual, repeats = 2),
+    list(folds = usual, repeats = 1),
+    list(folds = min(4, usual), repeats = 1, random = 0),
+    list(folds = min(3, usual), repeats = 1, random = 0)
+  )
+  took <- vapply(ways, function(w) seconds_of_reduction(st, w), 0)
+  model <- paste0("  model: ", names(st$models)[1])
+  at <- which(took <= seconds / 2)[1]
+  if (is.na(at)) {
+    return(c(
+      paste0("# reduce:   # about ", in_time(min(took)), " at least: give more time"),
+      "#   folds: 3", "#   repeats: 1"
+    ))
+  }
+  c(
+    paste0("reduce:   # about ", in_time(took[at])), model, "  by: [permutation]",
+    unlist(lapply(names(ways[[at]]), function(n) paste0("  ", n, ": ", ways[[at]][[n]]))),
+    "  rule: one_se"
+  )
+}

@@ -1,0 +1,156 @@
+# The rows that a study file names, read and split.
+
+# -> list(train, holdout, untouched): data frames or NULL
+file_tables <- function(spec) {
+  data <- spec$data
+  read <- rows_reader(spec)
+  tables <- if (!is.null(data$file)) {
+    split_table(with_target(read(data$file), spec, "data.file"), spec)
+  } else {
+    lapply(
+      stats::setNames(nm = c("train", "holdout", "untouched")),
+      function(part) if (!is.null(data[[part]])) {
+        with_target(read(data[[part]]), spec, paste0("data.", part))
+      }
+    )
+  }
+  same_levels(lapply(tables, function(rows) {
+    if (!is.null(rows)) rows[setdiff(names(rows), data$leave_out)]
+  }))
+}
+
+# Text becomes classes with the levels of all tables: learners take those that no training row has
+# together with the rare ones.
+same_levels <- function(tables) {
+  for (column in names(tables$train)) {
+    parts <- lapply(tables, `[[`, column)
+    parts <- parts[!vapply(parts, is.null, NA)]
+    if (!any(vapply(parts, is.character, NA))) next
+    levels <- sort_text(unique(unlist(lapply(parts, as.character))))
+    for (part in names(parts)) {
+      tables[[part]][[column]] <- factor(parts[[part]], levels[!is.na(levels)])
+    }
+  }
+  tables
+}
+
+# A function that reads a file, or a query of the database that is named.
+rows_reader <- function(spec) {
+  data <- spec$data
+  if (is.null(data$database)) {
+    return(function(source) {
+      read_rows(
+        file_at(spec, source), delimiter = data$delimiter, decimal = data$decimal,
+        encoding = data$encoding, quiet = TRUE
+      )
+    })
+  }
+  function(source) {
+    con <- connect_database(data$database)
+    on.exit(DBI::dbDisconnect(con))
+    read_rows(con, query = source, quiet = TRUE)
+  }
+}
+
+# Paths in the file start where the file stands.
+file_at <- function(spec, path) {
+  if (grepl("^(/|~|[A-Za-z]:)", path)) path else file.path(spec$folder, path)
+}
+
+connect_database <- function(database) {
+  parts <- strsplit(database$driver, "::", fixed = TRUE)[[1]]
+  if (length(parts) != 2) {
+    stop_input(
+      paste0("The driver \"", database$driver, "\" is none."), todo = "Write RSQLite::SQLite."
+    )
+  }
+  rlang::check_installed(parts[1], "to reach the database")
+  driver <- getExportedValue(parts[1], parts[2])()
+  do.call(DBI::dbConnect, c(driver, lapply(database$arguments, from_environment)))
+}
+
+# Passwords stand in the environment, not in the file.
+from_environment <- function(x) {
+  if (!is.character(x) || !grepl("^[$][A-Za-z_][A-Za-z0-9_]*$", x)) return(x)
+  name <- substring(x, 2)
+  value <- Sys.getenv(name, NA)
+  if (is.na(value)) {
+    stop_input(paste0("The environment has no ", name, "."), todo = "Set it before the run.")
+  }
+  value
+}
+
+# Rows whose target is known, as numbers or classes.
+with_target <- function(rows, spec, where) {
+  check_columns(rows, spec$target, where, "The target")
+  y <- rows[[spec$target]]
+  rows <- rows[!is.na(y), , drop = FALSE]
+  if (!nrow(rows)) {
+    stop_input(paste0("No row of ", where, " has the target \"", spec$target, "\"."))
+  }
+  y <- rows[[spec$target]]
+  if (task_of_file(spec, y) == "classification") {
+    y <- as.character(y)
+    rows[[spec$target]] <- factor(y, sort_text(unique(y)))
+  } else if (!is.numeric(y)) {
+    stop_input(
+      paste0("The target \"", spec$target, "\" holds text, not numbers."),
+      todo = "Write task: classification."
+    )
+  }
+  attr(rows, "row.names") <- .set_row_names(nrow(rows))
+  rows
+}
+
+task_of_file <- function(spec, y) {
+  if (!is.null(spec$task)) return(spec$task)
+  guess_task(y)
+}
+
+# Two values are classes, whatever they are; more numbers are numbers.
+guess_task <- function(y) {
+  few <- length(unique(y[!is.na(y)])) <= 2
+  if (is.numeric(y) && !few) "regression" else "classification"
+}
+
+# Shares are drawn within classes, or by whole blocks.
+split_table <- function(rows, spec) {
+  share <- c(holdout = 0, untouched = 0)
+  given <- unlist(spec$data$split)
+  share[names(given)] <- given
+  unit <- if (is.null(spec$blocks)) {
+    seq_len(nrow(rows))
+  } else {
+    as.character(rows[[spec$blocks]])
+  }
+  units <- unique(unit)
+  y <- rows[[spec$target]]
+  within <- if (is.factor(y) && is.null(spec$blocks)) {
+    as.character(y)
+  } else {
+    rep("", length(units))
+  }
+  part <- rep("train", length(units))
+  with_stream(seed_of(spec), "split", {
+    for (k in unique(within)) {
+      at <- which(within == k)
+      at <- at[sample.int(length(at))]
+      n <- floor(cumsum(share) * length(at) + 0.5)
+      part[at[seq_len(n[1])]] <- "holdout"
+      part[at[seq_len(n[2] - n[1]) + n[1]]] <- "untouched"
+    }
+  })
+  own <- part[match(unit, units)]
+  lapply(stats::setNames(nm = c("train", "holdout", "untouched")), function(p) {
+    chosen <- rows[own == p, , drop = FALSE]
+    attr(chosen, "row.names") <- .set_row_names(nrow(chosen))
+    if (nrow(chosen)) chosen
+  })
+}
+
+seed_of <- function(spec) if (is.null(spec$seed)) 1L else as.integer(spec$seed)
+
+# The columns models of this file are trained on.
+file_predictors <- function(spec, rows) {
+  setdiff(names(rows), c(spec$target, spec$weights, spec$blocks, spec$data$leave_out))
+}

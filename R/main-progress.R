@@ -1,0 +1,37 @@
+# What is said while the command works.
+
+# Pieces done and time left, on standard error, at most once a second.
+tell_progress <- function(code) {
+  old <- options(progressr.enable = TRUE)
+  on.exit(options(old))
+  began <- told <- proc.time()[[3]]
+  steps <- done <- 0
+  outer <- NULL
+  withCallingHandlers(code, progression = function(p) {
+    if (identical(p$type, "initiate") && is.null(outer)) {
+      outer <<- p$progressor_uuid
+      steps <<- p$steps
+      done <<- 0
+      began <<- proc.time()[[3]]
+    }
+    # What pieces do inside has progress of its own, which is not counted.
+    if (!identical(p$progressor_uuid, outer)) return(invisible())
+    if (p$type %in% c("finish", "shutdown")) outer <<- NULL
+    if (identical(p$type, "update")) {
+      done <<- done + p$amount
+      now <- proc.time()[[3]]
+      if (steps > 0 && now - told >= 1) {
+        told <<- now
+        left <- (now - began) / done * (steps - done)
+        tell(
+          done,
+          " of ",
+          steps,
+          " pieces; about ",
+          if (left < 90) paste(ceiling(left), "s") else paste(ceiling(left / 60), "min"),
+          " left"
+        )
+      }
+    }
+  })
+}

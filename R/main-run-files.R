@@ -1,0 +1,124 @@
+# The files of a run: tables, pictures, the chosen set, the page.
+
+# keys: of all steps
+deliver_run <- function(st, results, steps, keys, spec, out) {
+  format <- if (is.null(spec$output$format)) "csv" else spec$output$format
+  anew <- steps$step[steps$state == "done"]
+  for (name in setdiff(names(results), "set")) {
+    file <- file.path(out, paste0(name, ".", format))
+    if (name %in% anew || !file.exists(file)) {
+      save_table(results[[name]], file)
+      draw_result(results[[name]], name, results, out)
+    }
+  }
+  set <- results$set
+  file <- file.path(out, "set.json")
+  if (!is.null(set) && (any(c("set", "confirmation") %in% anew) || !file.exists(file))) {
+    write_predictor_set(set, file)
+  }
+  page <- file.path(out, "report.html")
+  about <- file.path(out, "kept", "page.rds")
+  key <- key_of(spec$report, keys)
+  if (!file.exists(page) || is.null(read_kept(file.path(out, "kept"), "page", key))) {
+    say_step("Writing the page ...")
+    title <- if (is.null(spec$report$title)) {
+      paste("What predicts", st$target)
+    } else {
+      spec$report$title
+    }
+    do.call(write_report, c(list(st), unname(results), list(file = page, title = title)))
+    write_kept(file.path(out, "kept"), "page", key, TRUE)
+  }
+}
+
+draw_result <- function(x, name, results, out) {
+  plot <- tryCatch(
+    if (name == "reduction" && !is.null(results$set)) {
+      ggplot2::autoplot(x, set = results$set)
+    } else {
+      ggplot2::autoplot(x)
+    },
+    error = function(e) NULL
+  )
+  if (!is.null(plot)) save_picture(plot, file.path(out, paste0(name, ".png")))
+}
+
+#' @export
+print.dreher_run <- function(x, ...) {
+  cat(paste0(printable(format_run(x)), "\n"), sep = "")
+  invisible(x)
+}
+
+# The answer, and where things are: what a reader wants of a run, within a screen.
+format_run <- function(x) {
+  planned <- any(x$steps$state == "to do")
+  if (planned) return(format_plan(x))
+  failed <- x$steps[x$steps$state %in% c("failed", "not possible"), ]
+  c(
+    heading(paste("What predicts", x$study$target)),
+    wrap_lines(say_interpretable(x$scores, x$checks), 79, 1),
+    unlist(lapply(say_doubts(x$scores), wrap_lines, 79, 1)),
+    if (!is.null(x$stability)) {
+      wrap_lines(
+        say_stability(x$stability$parts[[1]], x$stability$labels, x$stability$about), 79, 1
+      )
+    } else if (!is.null(x$ranking)) {
+      wrap_lines(say_main(x$ranking), 79, 1)
+    },
+    if (!is.null(x$set)) wrap_lines(say_set(x$set, x$confirmation), 79, 1),
+    if (!is.null(x$set) && x$set$count) {
+      some_lines(paste0("Chosen: ", list_words(labels_of(x$study, x$set$predictors)), "."), 4)
+    },
+    if (!is.null(x$confirmation)) wrap_lines(say_confirmation(x$confirmation), 79, 1),
+    if (!is.null(x$checks)) wrap_lines(paste0("Data: ", say_checks(x$checks)), 79, 1),
+    if (nrow(failed)) {
+      c("", wrap_lines(paste0(
+        failed$state, ": ", failed$step, " (", failed$error, ")"
+      ), 79, 1))
+    },
+    "",
+    paste0(" ", count_states(x$steps), "."),
+    paste0(" Page: ", file.path(x$folder, "report.html"))
+  )
+}
+
+# Verdicts that are not plain.
+say_doubts <- function(scores) {
+  if (is.null(scores$verdict)) return(NULL)
+  at <- !grepl("^Yes", scores$verdict)
+  said <- gsub("`", "", scores$verdict[at], fixed = TRUE)
+  lapply(unique(said), function(v) paste0(list_words(scores$model[at][said == v]), ": ", v))
+}
+
+count_states <- function(steps) {
+  n <- table(factor(steps$state, c("done", "kept", "failed", "not possible")))
+  n <- n[n > 0]
+  list_words(paste0(n, " ", ifelse(n == 1, "step ", "steps "), ifelse(
+    names(n) == "kept", "kept from an earlier run", names(n)
+  )))
+}
+
+format_plan <- function(x) {
+  s <- x$steps
+  about <- ifelse(
+    s$state == "kept", "kept from an earlier run",
+    ifelse(is.na(s$seconds), "seconds", paste("about", in_time(s$seconds)))
+  )
+  c(
+    heading(paste("What a run would do for", x$study$target)),
+    paste0(" ", format(s$step), "  ", about),
+    "",
+    paste0(
+      " In all about ", in_time(sum(s$seconds, na.rm = TRUE) + 10),
+      ", with one process. Results go to ", x$folder, "."
+    )
+  )
+}
+
+in_time <- function(seconds) {
+  if (length(seconds) > 1) return(vapply(seconds, in_time, ""))
+  if (is.na(seconds)) return("an unknown time")
+  if (seconds < 90) return(paste(max(1, ceiling(seconds)), "s"))
+  if (seconds < 5400) return(paste(ceiling(seconds / 60), "min"))
+  paste(signif(seconds / 3600, 2), "h")
+}

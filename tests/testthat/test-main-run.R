@@ -1,0 +1,432 @@
+# Study files: their faults, drafts from tables, runs, and the command around them.
+
+work <- tempfile("study")
+dir.create(work)
+at <- function(...) file.path(work, ...)
+quiet <- function(code) suppressWarnings(suppressMessages(code))
+write_study <- function(name, ...) {
+  writeLines(c(...), at(name))
+  at(name)
+}
+tiles <- kiln_rows(300, drop = c("ring_tone", "defect", "tile_id", "batch"))[
+  c("peak_temp", "hold_minutes", "clay_source", "operator", "strength")
+]
+utils::write.csv(tiles, at("tiles.csv"), row.names = FALSE)
+utils::write.csv(
+  kiln_rows(100, "untouched")[names(tiles)], at("fresh.csv"), row.names = FALSE
+)
+
+small <- c(
+  "dreher: 1",
+  "data:",
+  "  file: tiles.csv",
+  "  split: {holdout: 0.3, untouched: 0.2}",
+  "target: strength",
+  "models:",
+  "  tree:",
+  "    learner: tree",
+  "  linear: {learner: linear}",
+  "rank:",
+  "  by: [permutation]",
+  "  repeats: 2",
+  "stability:",
+  "  times: 4",
+  "  repeats: 1",
+  "reduce:",
+  "  model: linear",
+  "  folds: 3",
+  "  repeats: 1",
+  "  random: 0",
+  "confirm:",
+  "seed: 3"
+)
+
+test_that("all faults of a file are said at once, each with its line", {
+  file <- write_study(
+    "faulty.yml",
+    "dreher: 2",
+    "data:",
+    "  file: nowhere.csv",
+    "  holdout: tiles.csv",
+    "  spilt: {holdout: 0.2}",
+    "models:",
+    "  a:",
+    "    learner: woods",
+    "  b:",
+    "    learner: forest",
+    "    settings: {num.tree: 5}",
+    "rank:",
+    "  by: [permutation, magic]",
+    "  repeats: some",
+    "reduce:",
+    "  folds: 1.5",
+    "  thin_twins: maybe"
+  )
+  x <- check_study_file(file)
+  expect_s3_class(x, "dreher_faults")
+  said <- stats::setNames(x$line, x$field)
+  expect_identical(said[["dreher"]], 1L)
+  expect_identical(said[["data.spilt"]], 5L)
+  expect_match(x$todo[x$field == "data.spilt"], "Did you mean split")
+  expect_identical(said[["models.a.learner"]], 8L)
+  expect_identical(said[["rank.by[2]"]], 13L)
+  expect_identical(said[["rank.repeats"]], 14L)
+  expect_identical(said[["reduce.folds"]], 16L)
+  expect_identical(said[["reduce.thin_twins"]], 17L)
+  expect_true(is.na(said[["target"]]))
+  expect_error(run_study(file), "8 faults", class = "dreher_error_input")
+})
+
+test_that("files, columns, settings and models that are not there are faults", {
+  file <- write_study(
+    "faulty2.yml",
+    "dreher: 1",
+    "data:",
+    "  file: tiles.csv",
+    "  leave_out: [batsh]",
+    "target: strenght",
+    "models:",
+    "  a:",
+    "    learner: forest",
+    "    settings:",
+    "      num.tree: 5",
+    "  b: {file: none.rds}",
+    "blocks: operator",
+    "metric: rsme",
+    "dictionary: words.csv",
+    "stability:",
+    "  kind: time",
+    "reduce:",
+    "  model: c",
+    "  rule: count",
+    "  margin: 2",
+    "confirm:"
+  )
+  x <- check_study_file(file)
+  lines <- stats::setNames(x$line, x$field)
+  expect_identical(lines[["models.a.settings.num.tree"]], 8L + 1L)
+  expect_identical(lines[["models.b.file"]], 11L)
+  expect_identical(lines[["target"]], 5L)
+  expect_identical(lines[["metric"]], 13L)
+  expect_identical(lines[["dictionary"]], 14L)
+  expect_identical(lines[["stability.kind"]], 16L)
+  expect_identical(lines[["reduce.model"]], 18L)
+  expect_identical(lines[["reduce.rule"]], 19L)
+  expect_identical(lines[["confirm"]], 21L)
+  expect_match(x$todo[x$field == "metric"], "Did you mean rmse")
+  # with a target that is there the other columns are looked at
+  writeLines(sub("strenght", "strength", readLines(file)), file)
+  expect_match(
+    paste(format_faults(check_study_file(file)), collapse = "\n"),
+    "line 4: data.leave_out: the rows have no column \"batsh\""
+  )
+  expect_match(format_faults(check_study_file(write_study("no.yml", "a: [1"))), "no YAML")
+  expect_match(format_faults(check_study_file(write_study("text.yml", "hello"))), "no fields")
+  expect_error(check_study_file(at("gone.yml")), "There is no file")
+})
+
+test_that("words of a file are words, and nothing in it is run", {
+  odd <- data.frame(x = stats::rnorm(60), kind = rep(c("yes", "no"), 30))
+  utils::write.csv(odd, at("odd.csv"), row.names = FALSE)
+  file <- write_study(
+    "odd.yml", "dreher: 1", "data: {file: odd.csv}", "target: kind", "positive: no",
+    "models: {a: {learner: linear}}"
+  )
+  expect_identical(nrow(check_study_file(file)), 0L)
+  expect_identical(sound_spec(file)$positive, "no")
+  writeLines(c(readLines(file), "metric: !expr stop('run')"), file)
+  expect_match(format_faults(check_study_file(file)), "metric")
+})
+
+test_that("the shipped study file is sound, and its schema describes every field", {
+  copied <- at("kiln")
+  dir.create(copied)
+  from <- dir(
+    system.file("extdata", package = "dreher"), "^kiln.*csv$", full.names = TRUE
+  )
+  file.copy(c(from, system.file("study", "kiln.yml", package = "dreher")), copied)
+  expect_identical(nrow(check_study_file(file.path(copied, "kiln.yml"))), 0L)
+  described <- function(s) {
+    all(vapply(
+      s$properties,
+      function(p) {
+        is.character(p$description) && nzchar(p$description) && described(p)
+      },
+      NA
+    ))
+  }
+  expect_true(described(study_schema()))
+  # values that a file may give are those that the functions take
+  reduce <- study_schema()$properties$reduce$properties
+  expect_setequal(unlist(reduce$rule$enum), set_rules)
+  expect_setequal(
+    unlist(study_schema()$properties$models$additionalProperties$properties$learner$enum),
+    names(learner_table())
+  )
+  expect_true(all(
+    unlist(study_schema()$properties$effects$properties$form$enum) %in% effect_forms
+  ))
+})
+
+test_that("rows are split by the seed, within classes, and by whole blocks", {
+  spec <- list(
+    data = list(split = list(holdout = 0.25, untouched = 0.25)), target = "y", seed = 5L
+  )
+  rows <- data.frame(y = factor(rep(c("a", "b"), c(40, 80))), g = rep(1:12, each = 10))
+  parts <- split_table(rows, spec)
+  expect_identical(vapply(parts, nrow, 1L), c(train = 60L, holdout = 30L, untouched = 30L))
+  expect_identical(as.vector(table(parts$holdout$y)), c(10L, 20L))
+  expect_identical(split_table(rows, spec), parts)
+  blocked <- split_table(rows, c(spec, blocks = "g"))
+  together <- lapply(blocked, function(p) unique(p$g))
+  expect_identical(sum(lengths(together)), 12L)
+  expect_identical(lengths(together)[["untouched"]], 3L)
+})
+
+test_that(
+  "learners take what tables hold, and what is read of them predicts as they do",
+  {
+    set.seed(4)
+    n <- 160
+    rows <- data.frame(
+      size = stats::rnorm(n),
+      day = as.Date("2026-01-01") + seq_len(n),
+      kind = sample(
+        c("red", "green", "blue", "rare 1", "rare 2"), n, TRUE, c(5, 5, 5, 0.1, 0.1)
+      ),
+      word = replicate(n, paste(sample(letters, 6), collapse = ""))
+    )
+    rows$number <- rows$size + (rows$kind == "red") + stats::rnorm(n, sd = 0.3)
+    rows$two <- ifelse(rows$number > 0, "high", "low")
+    rows$three <- cut(rows$number, 3, c("a", "b", "c"))
+    rows$size[c(3, 50)] <- NA
+    new <- rows[1:40, ]
+    new$kind[1] <- "never met"
+    both <- same_levels(list(train = rows, holdout = new))
+    rows <- both$train
+    new <- both$holdout
+    new$day[2] <- NA
+    predictors <- c("size", "day", "kind", "word")
+    for (learner in names(learner_table())) {
+      for (target in c("number", "two", "three")) {
+        task <- if (target == "number") "regression" else "classification"
+        label <- paste(learner, target)
+        made <- quiet(train_learner(
+          learner, list(), rows, target, task, predictors, 1, 1
+        ))
+        expect_true(is.function(made$encode), label = label)
+        d <- rows[c(predictors, target)]
+        d[[target]] <- if (task == "classification") factor(d[[target]]) else d[[target]]
+        h <- new[c(predictors, target)]
+        h[[target]] <- if (is.factor(d[[target]])) {
+          factor(h[[target]], levels(d[[target]]))
+        } else {
+          h[[target]]
+        }
+        st <- quiet(study(
+          list(m = made$model),
+          h,
+          target,
+          train = d,
+          encode = list(m = made$encode),
+          threads = 1
+        ))
+        p <- predict_set(st, st$models$m, st$train, st$data, c("size", "kind"), 1, "t")
+        expect_false(anyNA(p), label = label)
+        rk <- quiet(rank_permutation(st, repeats = 2))
+        expect_identical(
+          rk$predictor[which.max(rk$importance)] %in% c("size", "kind"),
+          TRUE,
+          label = label
+        )
+      }
+    }
+    coder <- make_coder(rows[predictors], learner_table()$linear)
+    coded <- coder(rows[predictors])
+    expect_false(anyNA(coded))
+    expect_identical(coded$c1_1[3], stats::median(rows$size, na.rm = TRUE))
+    expect_identical(coded$c2_1, as.double(rows$day))
+    # text of all different words tells nothing: one level, no column
+    expect_setequal(unlist(attr(coded, "stems_from")), c("size", "day", "kind"))
+    # settings reach the library
+    deep <- train_learner(
+      "tree", list(maxdepth = 1), tiles, "strength", "regression", "peak_temp", 1, 1
+    )
+    expect_lte(nrow(deep$model$frame), 3)
+  }
+)
+
+test_that("a run is written out, kept, and done again only where a change touches it", {
+  file <- write_study("small.yml", small)
+  r <- quiet(run_study(file))
+  expect_setequal(r$steps$state, "done")
+  expect_identical(r$folder, normalizePath(at("small_results")))
+  out <- function(name) file.path(r$folder, name)
+  for (name in c(
+      "scores.csv", "ranking.csv", "ranking.png", "stability.csv", "set.json",
+      "confirmation.csv", "report.html"
+    )) {
+    expect_true(file.exists(out(name)), label = name)
+  }
+  # the same as by hand
+  tables <- file_tables(sound_spec(file))
+  by_hand <- study(
+    list(linear = stats::lm(strength ~ ., tables$train)),
+    tables$holdout,
+    "strength",
+    train = tables$train
+  )
+  hand <- quiet(score_models(by_hand))
+  expect_equal(r$scores$score[r$scores$model == "linear"], hand$score)
+  states <- function(...) {
+    changed <- small
+    for (change in list(...)) changed <- sub(change[1], change[2], changed)
+    writeLines(changed, file)
+    x <- quiet(run_study(file))
+    expect_false(any(x$steps$state == "failed"))
+    x$steps$step[x$steps$state == "done"]
+  }
+  expect_identical(states(), character())
+  written <- file.mtime(out("report.html"))
+  expect_identical(states(c("repeats: 2", "repeats: 3")), c("ranking", "agreement"))
+  expect_gt(file.mtime(out("report.html")), written)
+  expect_identical(
+    states(c("times: 4", "times: 5"), c("repeats: 2", "repeats: 3")),
+    c("ranked_again", "stability")
+  )
+  # resumed from its folder; a dry run computes nothing
+  again <- quiet(resume_study(r$folder))
+  expect_setequal(again$steps$state, "kept")
+  expect_identical(again$ranking$importance, quiet(run_study(file))$ranking$importance)
+  writeLines(sub("seed: 3", "seed: 4", small), file)
+  before <- list.files(r$folder, recursive = TRUE, all.files = TRUE)
+  dry <- quiet(run_study(file, dry_run = TRUE))
+  expect_setequal(dry$steps$state, "to do")
+  expect_identical(list.files(r$folder, recursive = TRUE, all.files = TRUE), before)
+  expect_match(paste(format_run(dry), collapse = "\n"), "In all about")
+  expect_match(paste(format_run(r), collapse = "\n"), "Page: .*report.html")
+  expect_error(resume_study(work), "holds no run")
+})
+
+test_that("untouched rows are confirmed on once, and a failed step loses itself only", {
+  # other untouched rows than those of the test before: a session remembers what it looked at
+  file <- write_study(
+    "once.yml",
+    sub("seed: 3", "seed: 30", sub("random: 0", "random: 0\n  rule: one_se", small))
+  )
+  first <- quiet(run_study(file))
+  expect_s3_class(first$confirmation, "dreher_confirmation")
+  # the same set by another rule is confirmed; another set on the same rows is not
+  writeLines(sub("one_se", "one_se_paired", readLines(file)), file)
+  same <- quiet(run_study(file))
+  if (setequal(same$set$predictors, first$set$predictors)) {
+    expect_identical(same$steps$state[same$steps$step == "confirmation"], "kept")
+  }
+  other <- if (first$set$count == 1) 2 else 1
+  writeLines(
+    sub("one_se_paired", paste0("count\n  count: ", other), readLines(file)), file
+  )
+  second <- quiet(run_study(file))
+  state <- stats::setNames(second$steps$state, second$steps$step)
+  expect_identical(state[["confirmation"]], "failed")
+  expect_match(
+    second$steps$error[second$steps$step == "confirmation"], "confirmed on before"
+  )
+  expect_identical(state[["scores"]], "kept")
+  expect_null(second$confirmation)
+  expect_match(paste(format_run(second), collapse = "\n"), "failed: confirmation")
+  expect_true(file.exists(file.path(second$folder, "report.html")))
+})
+
+test_that("rows come from a database by queries, passwords from the environment", {
+  con <- DBI::dbConnect(RSQLite::SQLite(), at("tiles.sqlite"))
+  DBI::dbWriteTable(con, "tiles", tiles)
+  DBI::dbDisconnect(con)
+  file <- write_study(
+    "base.yml", "dreher: 1", "data:", "  database:", "    driver: RSQLite::SQLite",
+    "    arguments: {dbname: $TILES_BASE}", "  train: SELECT * FROM tiles LIMIT 200",
+    "  holdout: SELECT * FROM tiles LIMIT 100 OFFSET 200", "target: strength",
+    "models: {a: {learner: linear}}"
+  )
+  expect_match(paste(format_faults(check_study_file(file)), collapse = " "), "no TILES_BASE")
+  Sys.setenv(TILES_BASE = at("tiles.sqlite"))
+  on.exit(Sys.unsetenv("TILES_BASE"))
+  r <- quiet(run_study(file))
+  expect_identical(nrow(r$study$train), 200L)
+  expect_identical(r$study$data$strength, tiles$strength[201:300])
+})
+
+test_that("from a table and nothing else to a page", {
+  tables <- list(
+    birthwt = list(MASS::birthwt, "low"), air = list(datasets::airquality, "Ozone"),
+    iris = list(datasets::iris, "Species"), warp = list(datasets::warpbreaks, "breaks")
+  )
+  for (name in names(tables)) {
+    dir.create(at(name))
+    utils::write.csv(tables[[name]][[1]], at(name, "data.csv"), row.names = FALSE, na = "")
+    file <- quiet(draft_study(
+      at(name, "data.csv"), tables[[name]][[2]], file = at(name, "study.yml"), minutes = 0.2
+    ))
+    expect_identical(nrow(quiet(check_study_file(file))), 0L, label = name)
+    r <- quiet(run_study(file))
+    expect_setequal(r$steps$state, "done")
+    expect_true(file.exists(file.path(r$folder, "report.html")), label = name)
+  }
+  expect_error(
+    draft_study(at("iris", "data.csv"), "Species", file = at("iris", "study.yml")), "exists"
+  )
+  expect_error(
+    draft_study(at("iris", "data.csv"), "Specie", file = at("other.yml")), "Specie"
+  )
+})
+
+test_that("the command: init, check, run, and a study file in place of options", {
+  script <- system.file("exec", "dreher", package = "dreher")
+  command <- function(...) {
+    out <- tempfile()
+    err <- tempfile()
+    status <- system2(
+      file.path(R.home("bin"), "Rscript"),
+      shQuote(c(script, ...)),
+      stdout = out,
+      stderr = err
+    )
+    list(
+      status = status,
+      out = readLines(out, warn = FALSE),
+      err = paste(readLines(err, warn = FALSE), collapse = "\n")
+    )
+  }
+  made <- at("made.yml")
+  x <- command(
+    "init", at("tiles.csv"), "--target", "strength", "--out", made, "--minutes", "0.1"
+  )
+  expect_identical(x$status, 0L)
+  expect_match(paste(x$out, collapse = "\n"), "dreher run ", fixed = TRUE)
+  expect_identical(command("check", made)$out, "No faults.")
+  broken <- write_study("broken.yml", sub("learner: tree", "learner: treee", small))
+  x <- command("check", broken)
+  expect_identical(x$status, 1L)
+  expect_match(x$out, "line 8: models.tree.learner")
+  x <- command("run", broken)
+  expect_identical(x$status, 1L)
+  expect_match(x$err, "line 8")
+  expect_identical(command("run")$status, 2L)
+  expect_identical(command("run", "a.yml", "b.yml")$status, 2L)
+  file <- write_study("small2.yml", small)
+  x <- command("run", file, "--dry-run")
+  expect_identical(x$status, 0L)
+  expect_match(paste(x$out, collapse = "\n"), "reduction +about")
+  x <- command("rank", "--study", file)
+  expect_identical(x$status, 0L)
+  expect_setequal(utils::read.csv(text = x$out)$method, "permutation")
+  x <- command("rank", "--study", file, "--by", "association")
+  expect_setequal(utils::read.csv(text = x$out)$method, "association")
+  x <- command("rank", "--study", file, "--target", "strength")
+  expect_identical(x$status, 2L)
+  expect_match(x$err, "stands beside --study")
+  x <- command("reduce", "--study", file)
+  expect_identical(x$status, 0L)
+  expect_match(x$err, "untouched rows")
+  expect_true(all(utils::read.csv(text = x$out)$model == "linear"))
+})
