@@ -1,9 +1,13 @@
 # Pieces of work, spread over the workers of the user's future::plan().
 #
 # Every piece draws from its own stream (base-seeds.R), so the number of workers changes nothing.
-# Progress is signalled through progressr; the user decides whether and how it is shown.
+# Progress is signalled through progressr: see base-progress.R.
 
 map_pieces <- function(pieces, fun, ..., label = NULL) {
+  with_bar(map_in_turn(pieces, fun, ..., label = label))
+}
+
+map_in_turn <- function(pieces, fun, ..., label) {
   step <- progressr::progressor(along = pieces)
   do_piece <- function(piece, ...) {
     value <- fun(piece, ...)
@@ -24,6 +28,19 @@ map_pieces <- function(pieces, fun, ..., label = NULL) {
       )
     }
   )
+}
+
+# Here, one after the other, whatever workers there are.
+map_here <- function(pieces, fun, label = NULL) {
+  in_turn <- function() {
+    step <- progressr::progressor(along = pieces)
+    lapply(pieces, function(piece) {
+      value <- fun(piece)
+      step(message = label)
+      value
+    })
+  }
+  with_bar(in_turn())
 }
 
 # The same for long runs: a piece that fails is tried once more, in this process; the others go
@@ -49,7 +66,9 @@ run_pieces <- function(
     values[names(known)] <- known
     todo <- setdiff(keys, names(known))
   }
-  step <- progressr::progressor(steps = length(todo))
+  n <- length(todo)
+  estimate <- tell_long_runs(n)
+  step <- function() NULL
   settle <- function(key, got) {
     attempts <- 1L
     if (!is.null(got$error) && !isTRUE(got$lethal)) {
@@ -60,13 +79,22 @@ run_pieces <- function(
     if (!is.null(run)) {
       write_folder(run$con, key, got$value, got$seconds, attempts, got$error)
     }
+    settled <<- settled + 1
     step(message = label)
+    estimate()
   }
-  if (future::nbrOfWorkers() == 1) {
-    for (key in todo) settle(key, try_piece(fun, pieces[[key]], ...))
-  } else {
-    spread_pieces(pieces[todo], fun, settle, narrow, ...)
+  settled <- 0
+  all_of_them <- function() {
+    step <<- progressr::progressor(steps = n)
+    if (future::nbrOfWorkers() == 1) {
+      for (key in todo) settle(key, try_piece(fun, pieces[[key]], ...))
+    } else {
+      spread_pieces(pieces[todo], fun, settle, narrow, ...)
+    }
   }
+  watch_pieces(with_bar(all_of_them()), folder, length(keys), function() {
+    length(keys) - n + settled
+  })
   failed <- !is.na(errors)
   list(
     values = values,

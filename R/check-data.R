@@ -137,22 +137,23 @@ find_all <- function(table, st, seed) {
   }
   formulas <- tryCatch(formulas_of(table), error = function(e) list())
   leaks <- guarded("leaks", check_leaks(table, st, formulas, known_after(st)))
-  bind_findings(list(
-    leaks,
-    guarded("consequences", check_consequences(table, st, leaks, seed)),
-    guarded("identifiers", check_identifiers(table, st)),
-    guarded("repeated rows", check_repeated_rows(table, st)),
-    guarded("uses", check_uses(table, st)),
-    guarded("missing values", check_missing(table, st)),
-    guarded("single values", check_constant(table, st)),
-    guarded("levels", check_levels(table, st)),
-    guarded("formulas", check_derived(table, formulas)),
-    guarded("twins", check_twins(table, formulas)),
-    guarded("levels that give others", check_determined(table)),
-    guarded("the target", check_target_values(table, st)),
-    guarded("sensitive predictors", check_sensitive(table, st, seed)),
-    guarded("drift", check_drift(table, st, seed))
-  ))
+  checks <- list(
+    consequences = function() check_consequences(table, st, leaks, seed),
+    identifiers = function() check_identifiers(table, st),
+    `repeated rows` = function() check_repeated_rows(table, st),
+    uses = function() check_uses(table, st),
+    `missing values` = function() check_missing(table, st),
+    `single values` = function() check_constant(table, st),
+    levels = function() check_levels(table, st),
+    formulas = function() check_derived(table, formulas),
+    twins = function() check_twins(table, formulas),
+    `levels that give others` = function() check_determined(table),
+    `the target` = function() check_target_values(table, st),
+    `sensitive predictors` = function() check_sensitive(table, st, seed),
+    drift = function() check_drift(table, st, seed)
+  )
+  done <- map_here(names(checks), function(name) guarded(name, checks[[name]]()), "checks")
+  bind_findings(c(list(leaks), done))
 }
 
 formulas_of <- function(table) {

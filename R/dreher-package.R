@@ -39,8 +39,10 @@
 #'
 #' @section Running: Results follow from one `seed`, whatever the number of threads (argument
 #'   `threads`, option `dreher.threads`, environment variable `DREHER_THREADS`) and of workers
-#'   ([future::plan()]). Progress is signalled through the progressr package: wrap a call in
-#'   `progressr::with_progress()` to see it.
+#'   ([future::plan()]). Progress is signalled through the progressr package. In interactive R
+#'   a bar is drawn of what takes more than two seconds, unless you show progress in a way of your
+#'   own (`progressr::handlers()`) or set `options(dreher.progress = FALSE)`; a stopped run says what
+#'   it keeps.
 #' @useDynLib dreher, .registration = TRUE
 #' @importFrom Rcpp evalCpp
 #' @keywords internal

@@ -1,7 +1,12 @@
 # What is said while the command works.
 
-# Pieces done and time left, on standard error, at most once a second.
+# On a terminal a bar; in a file or a pipe a line now and then, from the first minute on.
 tell_progress <- function(code) {
+  if (isatty(stderr())) {
+    old <- options(dreher.progress = TRUE)
+    on.exit(options(old))
+    return(code)
+  }
   old <- options(progressr.enable = TRUE)
   on.exit(options(old))
   began <- told <- proc.time()[[3]]
@@ -20,7 +25,7 @@ tell_progress <- function(code) {
     if (identical(p$type, "update")) {
       done <<- done + p$amount
       now <- proc.time()[[3]]
-      if (steps > 0 && now - told >= 1) {
+      if (steps > 0 && now - told >= 60) {
         told <<- now
         left <- (now - began) / done * (steps - done)
         tell(

@@ -52,7 +52,7 @@ rank_association <- function(
     variance = associate_variance,
     score = associate_score
   )
-  found <- lapply(predictors, function(p) one(st, p, times, seed))
+  found <- map_here(predictors, function(p) one(st, p, times, seed), "association")
   get <- function(field) vapply(found, function(f) as.double(f[[field]]), 0)
   limits <- association_limits(form, get("value"), get("std_error"), get("df"), level)
   nobody <- list(name = "(no model)", class = "none")

@@ -289,7 +289,12 @@ shapley_of_player <- function(v, j, players) {
 # the order's own, so a pair needs 2(p - 1) mixed rows per background row. The pair is the unit of
 # the standard error.
 shapley_sampled <- function(st, model, units, rows, bg, precision, max_pairs, seed) {
+  with_bar(sample_orders(st, model, units, rows, bg, precision, max_pairs, seed))
+}
+
+sample_orders <- function(st, model, units, rows, bg, precision, max_pairs, seed) {
   n <- nrow(rows)
+  step <- progressr::progressor(steps = n)
   p <- length(units)
   f <- function(data) explained_outputs(st, predict_aligned(st, model, data))
   top <- f(rows)
@@ -320,7 +325,9 @@ shapley_sampled <- function(st, model, units, rows, bg, precision, max_pairs, se
       s2[i, , ] <- s2[i, , ] + z[u, , ]^2
     }
     pairs[active] <- pairs[active] + batch
-    active <- active[!fine(active) & pairs[active] < max_pairs]
+    left <- active[!fine(active) & pairs[active] < max_pairs]
+    step("Shapley values", amount = length(active) - length(left))
+    active <- left
   }
   M <- as.vector(pairs)
   phi <- s1 / M

@@ -69,6 +69,11 @@ shuffle_pieces.shuffle_any <- function(
   n <- context$n
   at_once <- max(1, min(most_rows, most_cells / max(1, ncol(context$rows))) %/% n)
   jobs <- shuffle_jobs(which, design$repeats, at_once)
+  with_bar(shuffle_in_turn(context, units, design, visit, jobs))
+}
+
+shuffle_in_turn <- function(context, units, design, visit, jobs) {
+  n <- context$n
   step <- progressr::progressor(steps = length(jobs))
   copies <- NULL
   for (job in jobs) {

@@ -48,6 +48,7 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
   file.copy(
     list.files(system.file("report", package = "dreher"), full.names = TRUE), work
   )
+  page <- file.path(work, "report.Rmd")
   policy <- file.path(work, "policy.html")
   writeLines(page_policy(page_script(work)), policy)
   env <- new.env(parent = asNamespace("dreher"))
@@ -57,17 +58,21 @@ write_report <- function(study, ..., file, title = NULL, quiet = TRUE) {
     list(study = study, title = title),
     results
   )
-  made <- rmarkdown::render(
-    file.path(work, "report.Rmd"),
-    output_file = "report.html",
-    envir = env,
-    quiet = quiet,
-    output_options = list(
-      pandoc_args = c("--metadata", paste0("pagetitle=", printable(title))),
-      includes = list(in_header = policy)
+  render <- function() {
+    # One step a chunk of the page.
+    env$step <- progressr::progressor(steps = length(grep("^```[{]r", readLines(page))))
+    rmarkdown::render(
+      page,
+      output_file = "report.html",
+      envir = env,
+      quiet = quiet,
+      output_options = list(
+        pandoc_args = c("--metadata", paste0("pagetitle=", printable(title))),
+        includes = list(in_header = policy)
+      )
     )
-  )
-  copy_whole(made, file)
+  }
+  copy_whole(with_bar(render()), file)
 }
 
 check_pandoc <- function() {

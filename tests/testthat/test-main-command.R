@@ -1,22 +1,5 @@
 # The command as a process: exit status, standard output, standard error.
 
-command <- function(...) {
-  out <- tempfile()
-  err <- tempfile()
-  script <- system.file("exec", "dreher", package = "dreher")
-  status <- system2(
-    file.path(R.home("bin"), "Rscript"),
-    shQuote(c(script, ...)),
-    stdout = out,
-    stderr = err
-  )
-  list(
-    status = status,
-    out = readLines(out, warn = FALSE),
-    err = paste(readLines(err, warn = FALSE), collapse = "\n")
-  )
-}
-
 folder <- tempfile("command")
 dir.create(folder)
 path <- function(name) file.path(folder, name)

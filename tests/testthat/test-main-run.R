@@ -381,22 +381,6 @@ test_that("from a table and nothing else to a page", {
 })
 
 test_that("the command: init, check, run, and a study file in place of options", {
-  script <- system.file("exec", "dreher", package = "dreher")
-  command <- function(...) {
-    out <- tempfile()
-    err <- tempfile()
-    status <- system2(
-      file.path(R.home("bin"), "Rscript"),
-      shQuote(c(script, ...)),
-      stdout = out,
-      stderr = err
-    )
-    list(
-      status = status,
-      out = readLines(out, warn = FALSE),
-      err = paste(readLines(err, warn = FALSE), collapse = "\n")
-    )
-  }
   made <- at("made.yml")
   x <- command(
     "init", at("tiles.csv"), "--target", "strength", "--out", made, "--minutes", "0.1"
