@@ -41,7 +41,8 @@
 #'   `threads`, option `dreher.threads`, environment variable `DREHER_THREADS`) and of workers
 #'   ([future::plan()]). Progress is signalled through the progressr package. In interactive R
 #'   a bar is drawn of what takes more than two seconds, unless you show progress in a way of your
-#'   own (`progressr::handlers()`) or set `options(dreher.progress = FALSE)`; a stopped run says what
+#'   own (`progressr::handlers()`) or set `options(dreher.progress = FALSE)`; a stopped run says
+#'   what
 #'   it keeps.
 #' @useDynLib dreher, .registration = TRUE
 #' @importFrom Rcpp evalCpp

@@ -126,7 +126,9 @@ check_given <- function(step, given) {
         todo = "Name another one."
       )
     }
-    if (step %in% c("rank", "stability", "reduce")) check_pandoc()
+    if (step %in% c("rank", "stability", "reduce")) {
+      rlang::check_installed("svglite", "to draw the figures of the page")
+    }
   }
 }
 

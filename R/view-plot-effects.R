@@ -30,9 +30,9 @@ autoplot.dreher_effects <- function(
 #' @export
 plot.dreher_effects <- function(x, ...) draw_now(x, ...)
 
-# titled: with the finding above; a page says it itself.
+# titled: with the finding above; a page says it itself. only: names of curves, of all
 draw_effects <- function(
-    object, top = 6, model = NULL, class = NULL, slice = NULL, titled = TRUE) {
+    object, top = 6, model = NULL, class = NULL, slice = NULL, titled = TRUE, only = NULL) {
   d <- as_plain(object)
   of_model <- named_or_first(d, model, "model")
   of_class <- named_or_first(d, class, "class")
@@ -44,7 +44,7 @@ draw_effects <- function(
   s <- s[s$model == of_model & same_text(s$class, of_class), ]
   s <- s[s$slice %in% d$slice, ]
   s$label <- label_curves(object, s)
-  names <- unique(s$predictor)
+  names <- if (is.null(only)) unique(s$predictor) else only
   shown <- utils::head(names, top)
   limits <- with_foot(range(d$effect, d$lower, d$upper, na.rm = TRUE))
   panels <- lapply(shown, function(p) {

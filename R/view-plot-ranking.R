@@ -156,16 +156,17 @@ floor_layers <- function(of) {
 
 panel_names <- function(panels, settings) {
   i <- match(panels, settings$panel)
-  paste0(
-    panels, "\n",
+  what <- ifelse(
+    is.na(settings$scale[i]) | settings$scale[i] == "score",
+    settings$measures[i],
     ifelse(
-      is.na(settings$scale[i]) | settings$scale[i] == "score",
-      settings$measures[i],
-      ifelse(
-        settings$scale[i] == "link", "mean |value|, link scale", "mean |Shapley value|"
-      )
+      settings$scale[i] == "link", "mean |value|, link scale", "mean |Shapley value|"
     )
   )
+  # Panels are as wide as the figure over their number.
+  room <- max(12, 72 %/% length(panels))
+  below <- function(text) paste(strwrap(text, room), collapse = "\n")
+  paste0(panels, "\n", vapply(what, below, ""))
 }
 
 # The first `top` predictors by mean rank over methods, the others as one row that only has a share.
@@ -213,7 +214,7 @@ say_subtitle <- function(x, part, settings) {
     "Predictors of ", detail(x, "target"), ", model ", part$model[1], " (",
     settings$class[1], ")", if (!is.na(part$class[1])) paste0(", class ", part$class[1]),
     if (length(others)) {
-      paste0("; drawn with model = for ", list_words(paste0("\"", others, "\"")))
+      paste0("; not drawn: ", list_words(others))
     },
     ". Percent: share of the importance."
   )
@@ -301,7 +302,7 @@ plot_ranks <- function(ranking, ..., top = 15, apart = 3) {
       breaks = seq_along(columns),
       labels = columns,
       position = "top",
-      limits = c(1, length(columns)) + c(-1, 1) * 0.28 * max(1, length(columns) - 1)
+      limits = c(1, length(columns)) + c(-1, 1) * 0.4 * max(1, length(columns) - 1)
     ) + ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
     ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
     ggplot2::labs(

@@ -51,7 +51,8 @@ autoplot.dreher_stability <- function(
     ) +
     ggplot2::geom_text(
       ggplot2::aes(
-        label = ifelse(.data$often >= 0.1, format_percent(.data$often), ""),
+        # beyond 25 ranks a cell has no room for a figure
+        label = ifelse(.data$often >= 0.1 & last <= 25, format_percent(.data$often), ""),
         colour = .data$often > 0.55
       ),
       size = 3.1
@@ -135,11 +136,7 @@ say_rank_strip <- function(object, part, under) {
       c(say_measures(part), if (nzchar(say_caveats(part))) say_caveats(part)),
       collapse = " "
     ),
-    if (others > 0) {
-      paste0(
-        " ", count_of(others, "more part", TRUE), ": model =, method = or rows =."
-      )
-    }
+    if (others > 0) paste0(" Not drawn: ", count_of(others, "more part"), ".")
   )
 }
 
@@ -305,7 +302,7 @@ floor_subtitle <- function(object, model, shown, all) {
     if (object$shuffle == "conditional") " (within strata)",
     if (shown < all) paste0("; the first ", shown, " of ", all),
     if (length(others)) {
-      paste0("; drawn with model = for ", list_words(paste0("\"", others, "\"")))
+      paste0("; not drawn: ", list_words(others))
     },
     "."
   )

@@ -1,4 +1,5 @@
 // Tables sort by a click on a heading (again: the other way) and search by the field above them.
+// Choosing a model, class, predictor, row or part shows what belongs to it, in the whole page.
 (function () {
   "use strict";
   function value(cell) {
@@ -35,6 +36,31 @@
       Array.from(table.tBodies[0].rows).forEach(function (r) {
         r.hidden = r.textContent.toLowerCase().indexOf(wanted) < 0;
       });
+    });
+  });
+  function choose(kind, wanted) {
+    document.querySelectorAll("select[data-kind=" + kind + "]").forEach(function (field) {
+      var known = Array.from(field.options).some(function (o) { return o.value === wanted; });
+      if (!known) return;
+      field.value = wanted;
+      Array.from(field.closest(".choice").children).forEach(function (view) {
+        if (view.hasAttribute("data-" + kind)) {
+          view.hidden = view.getAttribute("data-" + kind) !== wanted;
+        }
+      });
+    });
+    document.querySelectorAll("tr[data-" + kind + "]").forEach(function (row) {
+      row.classList.toggle("chosen", row.getAttribute("data-" + kind) === wanted);
+    });
+  }
+  document.querySelectorAll("select[data-kind]").forEach(function (field) {
+    field.addEventListener("change", function () {
+      choose(field.getAttribute("data-kind"), field.value);
+    });
+  });
+  document.querySelectorAll("tr[data-predictor]").forEach(function (row) {
+    row.addEventListener("click", function () {
+      choose("predictor", row.getAttribute("data-predictor"));
     });
   });
 })();

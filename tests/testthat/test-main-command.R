@@ -278,10 +278,10 @@ test_that("stability: over resamples, by workers, with a run folder to resume", 
     spread$importance[spread$method == "permutation"], alone$importance, tolerance = 1e-12
   )
   expect_true(any(grepl(
-    "id=\"how-stable-is-the-order\"", readLines(path("stable/stability.html"))
+    "id=\"stability\"", readLines(path("stable/stability.html"))
   )))
   expect_true(any(grepl(
-    "id=\"which-predictors-exceed-the-noise-floor\"", readLines(path("stable/stability.html"))
+    "id=\"floor\"", readLines(path("stable/stability.html"))
   )))
   floor <- jsonlite::fromJSON(path("stable/floor.json"))$rows
   expect_identical(

@@ -305,7 +305,7 @@ arguments <- list(
   ),
   write_report = list(
     list(study = st, file = tempfile(fileext = ".html")),
-    c(study = "study", file = "text", title = "title", quiet = "flag")
+    c(study = "study", file = "text", title = "title", short = "flag")
   ),
   write_predictor_set = list(
     list(set = quote(set), file = tempfile(fileext = ".json")),

@@ -183,29 +183,6 @@ test_that("results are written with their circumstances and read back the same",
   expect_error(write_results(rk, file.path(tempdir(), "no", "x.csv")), "does not exist")
 })
 
-chromium <- function(...) {
-  binary <- Sys.which(c("chromium", "chromium-browser", "google-chrome"))
-  binary <- binary[nzchar(binary)][1]
-  system2(
-    binary,
-    c(
-      "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-      "--disable-background-networking", "--disable-component-update", "--disable-sync",
-      paste0("--user-data-dir=", tempfile("profile")), "--virtual-time-budget=2000", ...
-    ),
-    stdout = TRUE,
-    stderr = FALSE
-  )
-}
-
-# The page with one script more, which its policy lets run beside its own.
-page_with <- function(page, script) {
-  allowed <- sub(
-    "script-src ", paste0("script-src ", script_print(script), " "), page, fixed = TRUE
-  )
-  sub("</body>", paste0("<script>", script, "</script></body>"), allowed, fixed = TRUE)
-}
-
 test_that("the report holds itself, answers first, escapes names, sorts and searches", {
   odd <- data.frame(y = rnorm(80), a = rnorm(80), b = rnorm(80), c = rnorm(80))
   names(odd)[3] <- "<script>document.title='owned'</script>"
@@ -237,7 +214,7 @@ test_that("the report holds itself, answers first, escapes names, sorts and sear
     "var th=Array.from(box.querySelectorAll('th')).filter(function(t){return ",
     "t.textContent=='Importance'})[0];",
     "th.querySelector('button').click();th.querySelector('button').click();", "var ",
-    "v=Array.from(box.querySelectorAll('td.number:nth-child(6)'))",
+    "v=Array.from(box.querySelectorAll('td.number:nth-child(4)'))",
     ".map(function(c){return c.getAttribute('data-value')});",
     "var f=box.querySelector('input');f.value='shapley';f.dispatchEvent(new ",
     "Event('input'));",

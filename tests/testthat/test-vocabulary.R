@@ -38,7 +38,7 @@ words <- c(
   part = "one entry of the details", persistence = "depth of the overlap",
   positive = "the positive class", precision = "when sampling stops",
   predict_with = "functions that predict", predictions = "for the check of a file",
-  predictors = "names of predictors", quiet = "no messages",
+  predictors = "names of predictors", quiet = "no messages", short = "the answer alone",
   random = "number of random sets", ranking = "a ranking", reduction = "a reduction",
   reference = "name of a set", refit_as = "model that is trained on the sets",
   refit_with = "functions that train again",

@@ -1,0 +1,304 @@
+# The tables of the page.
+
+# A table that sorts and searches in the page. Numbers carry their value for sorting.
+# chooses: per row the predictor it stands for, shown by a click on the row
+page_table <- function(columns, values = list(), search = FALSE, chooses = NULL) {
+  head <- paste0(
+    "<th scope=\"col\"><button type=\"button\">", escape(names(columns)),
+    "</button></th>", collapse = ""
+  )
+  cells <- vapply(
+    names(columns),
+    function(n) {
+      key <- if (is.null(values[[n]])) {
+        ""
+      } else {
+        paste0(
+          " class=\"number\" data-value=\"",
+          ifelse(is.na(values[[n]]), "", format(values[[n]], digits = 10, trim = TRUE)),
+          "\""
+        )
+      }
+      paste0("<td", key, ">", escape(columns[[n]]), "</td>")
+    },
+    character(length(columns[[1]]))
+  )
+  rows <- apply(matrix(cells, ncol = length(columns)), 1, paste, collapse = "")
+  paste0(
+    "<div class=\"table\">",
+    if (search) {
+      "<input type=\"search\" placeholder=\"Search\" aria-label=\"Search the table\">"
+    },
+    "<table><thead><tr>", head, "</tr></thead><tbody>",
+    paste0(
+      "<tr", if (!is.null(chooses)) paste0(" data-predictor=\"", escape(chooses), "\""), ">",
+      rows, "</tr>", collapse = "\n"
+    ),
+    "</tbody></table></div>"
+  )
+}
+
+page_scores <- function(x) {
+  if (isTRUE(detail(x, "seen"))) {
+    return(page_table(
+      list(
+        Model = x$model,
+        `Score on training rows` = format_value(x$score),
+        Constant = format_value(x$constant),
+        Skill = format_value(x$skill)
+      ),
+      list(`Score on training rows` = x$score, Constant = x$constant, Skill = x$skill)
+    ))
+  }
+  page_table(
+    list(
+      Model = x$model,
+      `Holdout score` = paste0(
+        format_value(x$score, x$std_error), " [", format_value(x$lower, x$std_error),
+        ", ", format_value(x$upper, x$std_error), "]"
+      ),
+      Constant = format_value(x$constant, x$std_error),
+      Skill = paste0(
+        format_value(x$skill, x$std_error), " [",
+        format_value(x$skill_lower, x$std_error), ", ",
+        format_value(x$skill_upper, x$std_error), "]"
+      ),
+      `Best predictor alone` = ifelse(
+        is.na(x$alone),
+        "",
+        paste0(format_value(x$alone, x$std_error), " (", x$alone_predictor, ")")
+      ),
+      Training = format_value(x$train_score, x$std_error),
+      `Can its importances be interpreted?` = gsub("`", "", x$verdict, fixed = TRUE)
+    ),
+    list(
+      `Holdout score` = x$score,
+      Constant = x$constant,
+      Skill = x$skill,
+      Training = x$train_score
+    )
+  )
+}
+
+# The findings as a table.
+page_checks <- function(r) {
+  d <- r$checks
+  if (!nrow(d)) return("<p>No findings.</p>")
+  page_table(
+    list(
+      Severity = d$severity,
+      Column = unname(labels_or_names(r$study, d$predictor)),
+      Finding = d$finding,
+      Reason = gsub("`", "", d$detail, fixed = TRUE),
+      `What to do` = d$todo,
+      `Used by` = d$used_by
+    ),
+    search = TRUE
+  )
+}
+
+# One model's, of the classes together or of one.
+page_ranking <- function(x, model, class = NULL) {
+  d <- as_plain(shown_ranking(x))
+  d <- d[d$model == model & (if (is.null(class)) is.na(d$class) else d$class %in% class), ]
+  half <- (d$upper - d$lower) / 2
+  page_table(
+    list(
+      Method = panel_of(d),
+      Rank = d$rank,
+      Predictor = unname(detail(x, "labels")[d$predictor]),
+      Importance = format_value(d$importance, half),
+      Interval = ifelse(
+        is.na(d$lower),
+        "none",
+        paste0("[", format_value(d$lower, half), ", ", format_value(d$upper, half), "]")
+      ),
+      Share = format_percent(d$share),
+      Flag = d$flag
+    ),
+    list(Rank = d$rank, Importance = d$importance, Interval = d$lower, Share = d$share),
+    search = TRUE,
+    chooses = d$predictor
+  )
+}
+
+page_stability <- function(x) {
+  d <- as.data.frame(x)
+  half <- (d$upper - d$lower) / 2
+  floor <- if (!all(is.na(d$above_floor))) {
+    list(
+      `Noise floor` = ifelse(
+        is.na(d$above_floor), "", ifelse(d$above_floor, "above", "not above")
+      )
+    )
+  }
+  page_table(
+    c(
+      list(
+        Model = d$model,
+        Method = panel_of(d),
+        Predictor = unname(x$labels[d$predictor]),
+        Rank = d$rank,
+        `Rank set` = ifelse(
+          is.na(d$rank_lower),
+          "",
+          ifelse(d$settled, "settled", paste0(d$rank_lower, "-", d$rank_upper))
+        ),
+        Spread = paste0(d$spread_lower, "-", d$spread_upper),
+        Importance = format_value(d$importance, half),
+        Tier = ifelse(is.na(d$tier), "", d$tier)
+      ),
+      floor
+    ),
+    list(
+      Rank = d$rank,
+      `Rank set` = d$rank_lower,
+      Spread = d$spread_lower,
+      Importance = d$importance,
+      Tier = d$tier
+    ),
+    search = TRUE
+  )
+}
+
+page_floor <- function(x) {
+  d <- x$table
+  unit <- stats::ave(d$importance, part_keys(cbind(d, slice = NA)), FUN = function(v) {
+    stats::sd(v) / 10
+  })
+  page_table(
+    list(
+      Model = d$model,
+      Method = panel_of(d),
+      Predictor = unname(x$labels[d$predictor]),
+      Importance = format_value(d$importance, unit),
+      Floor = paste0(
+        format_value(d$floor, unit), " [", format_value(d$floor_lower, unit), ", ",
+        format_value(d$floor_upper, unit), "]"
+      ),
+      p = formatC(d$p_value, digits = 3, format = "f"),
+      `Noise floor` = ifelse(d$above, "above", "not above")
+    ),
+    list(Importance = d$importance, Floor = d$floor, p = d$p_value),
+    search = TRUE
+  )
+}
+
+page_reduction <- function(r) {
+  d <- as.data.frame(r$reduction)
+  unit <- stats::median(d$price_error[d$price_error > 0])
+  beside <- c(
+    thinned = "(without twins)", `not sensitive` = "(without sensitive ones)",
+    `above floor` = "(above the noise floor)", all = "(all)", constant = "(constant)"
+  )[d$candidate]
+  added <- vapply(
+    strsplit(d$added, ", ", fixed = TRUE),
+    function(a) paste(labels_of(r$study, a), collapse = ", "),
+    ""
+  )
+  page_table(
+    list(
+      Model = d$model,
+      Count = d$count,
+      Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)),
+      Adds = ifelse(d$count == 0, "(constant)", ifelse(is.na(beside), added, beside)),
+      Score = format_value(d$score, d$std_error),
+      Price = ifelse(
+        d$price_error == 0,
+        "reference",
+        paste0(
+          format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ",
+          format_value(d$price_upper, unit), "]"
+        )
+      ),
+      `Random sets` = ifelse(
+        is.na(d$random),
+        "",
+        paste0(
+          format_value(d$random, d$std_error), " [",
+          format_value(d$random_lower, d$std_error), ", ",
+          format_value(d$random_upper, d$std_error), "]"
+        )
+      )
+    ),
+    list(
+      Count = d$count,
+      Cost = d$cost,
+      Score = d$score,
+      Price = d$price,
+      `Random sets` = d$random
+    )
+  )
+}
+
+page_comparison <- function(x) {
+  d <- as.data.frame(x)
+  unit <- max(stats::median(d$price_error[d$price_error > 0]), 1e-12, na.rm = TRUE)
+  page_table(
+    list(
+      Model = d$model,
+      Set = d$set,
+      Count = d$count,
+      Score = format_value(d$score, unit),
+      Price = ifelse(
+        d$set == detail(x, "reference"),
+        "reference",
+        paste0(
+          format_value(d$price, unit), " [", format_value(d$price_lower, unit), ", ",
+          format_value(d$price_upper, unit), "]"
+        )
+      ),
+      Statement = d$statement
+    ),
+    list(Count = d$count, Score = d$score, Price = d$price)
+  )
+}
+
+# Any result as a table: numbers to four digits, at most 300 rows.
+page_any <- function(x, most = 300) {
+  d <- as.data.frame(x)
+  keep <- vapply(d, function(v) !is.list(v) && !all(is.na(v)), NA)
+  d <- d[keep]
+  if (!is.null(d$predictor)) {
+    labels <- if (is.null(detail(x, "labels"))) x[["labels"]] else detail(x, "labels")
+    known <- unname(labels[d$predictor])
+    d$predictor <- ifelse(is.na(known), d$predictor, known)
+  }
+  shown <- utils::head(d, most)
+  number <- vapply(shown, is.numeric, NA)
+  cells <- lapply(shown, function(v) {
+    if (is.numeric(v)) {
+      ifelse(
+        is.na(v), "", trimws(format(signif(v, 4), big.mark = ",", drop0trailing = TRUE))
+      )
+    } else {
+      ifelse(is.na(v), "", as.character(v))
+    }
+  })
+  cells <- lapply(cells, as.character)
+  names(cells) <- gsub("_", " ", names(cells), fixed = TRUE)
+  values <- stats::setNames(as.list(shown[number]), names(cells)[number])
+  paste0(
+    page_table(cells, values, search = nrow(shown) > 12),
+    if (nrow(d) > most) {
+      paste0("<p>The first ", most, " of ", format_number(nrow(d)), " rows.</p>")
+    }
+  )
+}
+
+# Findings below each other, the first as the headline.
+page_sentences <- function(sentences, most = 8) {
+  shown <- utils::head(sentences, most)
+  paste0(
+    "<p class=\"finding\">", escape(shown[1]), "</p>",
+    if (length(shown) > 1) {
+      paste0("<ul>", paste0("<li>", escape(shown[-1]), "</li>", collapse = ""), "</ul>")
+    }
+  )
+}
+
+page_contributions <- function(x) {
+  if (length(unique(x$row)) == 1) return(page_sentences(say_row(as_plain(x), x)))
+  s <- summary(x)
+  page_sentences(say_directions(s, labels_in(x, s$predictor)))
+}

@@ -1,0 +1,202 @@
+# The page in a browser: it holds itself, is valid and can be used by keyboard, its fields and
+# tables work, and nothing is cut at any number of predictors.
+
+few <- kiln_rows(240, drop = c("ring_tone", "defect", "tile_id", "batch"))[
+  c("peak_temp", "hold_minutes", "clay_source", "operator", "strength")
+]
+st <- study(
+  list(tree = rpart::rpart(strength ~ ., few), linear = lm(strength ~ ., few)),
+  kiln_rows(80, "holdout")[names(few)], "strength", train = few
+)
+quiet <- function(code) suppressWarnings(suppressMessages(code))
+rk <- rank_predictors(st, by = c("permutation", "shapley"), repeats = 2, background = 5)
+curves <- effect_curves(st, models = "tree")
+page <- tempfile(fileext = ".html")
+rows <- contributions(st, models = "tree", which = c(2, 7), background = 5)
+quiet(write_report(st, rk, curves, rows, agreement(rk), file = page, title = "Tiles & co"))
+text <- paste(readLines(page, warn = FALSE), collapse = "\n")
+
+# What a script of ours finds in the page, one value a line; and what the console says.
+asked <- function(text, script, ...) {
+  probe <- tempfile(fileext = ".html")
+  script <- paste0(
+    "var out=[];", script, "document.body.innerHTML='<pre id=probe>'+",
+    "out.join('\\n').replace(/</g,'&lt;')+'</pre>';"
+  )
+  writeLines(page_with(text, script), probe)
+  dom <- paste(chromium("--dump-dom", ..., paste0("file://", probe)), collapse = "\n")
+  found <- regmatches(dom, regexpr("<pre id=\"probe\">[^<]*", dom))
+  strsplit(sub("<pre id=\"probe\">", "", found), "\n", fixed = TRUE)[[1]]
+}
+
+test_that(
+  "a choice of model, predictor and row changes what is shown, in the whole page",
+  {
+    found <- asked(
+      text,
+      paste0(
+        "function shown(kind){return ",
+        "Array.from(document.querySelectorAll('div[data-'+kind+']'))",
+        ".filter(function(d){return !d.hidden}).map(function(d){return ",
+        "d.getAttribute('data-'+kind)", "}).join(',')}", "function pick(kind,value){var ",
+        "f=document.querySelector('select[data-kind='+kind+']');",
+        "f.value=value;f.dispatchEvent(new Event('change'));}",
+        "out.push(shown('model'));pick('model','linear');out.push(shown('model'));",
+        "out.push(shown('predictor'));",
+        "document.querySelector('tr[data-predictor=operator]').click();out.push(shown('predictor'));",
+        "out.push(document.querySelectorAll('tr.chosen').length>0);",
+        "out.push(shown('row'));pick('row','7');out.push(shown('row'));"
+      )
+    )
+    expect_identical(found[1:2], c("tree", "linear"))
+    expect_identical(found[4], "operator")
+    expect_false(found[3] == "operator")
+    expect_identical(found[5:7], c("true", "2", "7"))
+  }
+)
+
+test_that("the console stays silent at two widths, and a print is whole", {
+  for (width in c(1280, 390)) {
+    log <- system2(
+      Sys.which("chromium"),
+      c(
+        "--headless", "--no-sandbox", "--disable-gpu", "--enable-logging=stderr", "--v=0",
+        paste0("--user-data-dir=", tempfile("profile")),
+        paste0("--window-size=", width, ",900"),
+        paste0("--screenshot=", tempfile(fileext = ".png")), paste0("file://", page)
+      ),
+      stdout = TRUE,
+      stderr = TRUE
+    )
+    expect_identical(grep("CONSOLE", log, value = TRUE), character())
+  }
+  # nothing is wider than a phone but what scrolls by itself
+  found <- asked(
+    text,
+    paste0(
+      "out.push(document.documentElement.scrollWidth<=document.documentElement.clientWidth);"
+    ),
+    "--window-size=390,900"
+  )
+  expect_identical(found, "true")
+  pdf <- tempfile(fileext = ".pdf")
+  chromium(paste0("--print-to-pdf=", pdf), paste0("file://", page))
+  expect_gt(file.size(pdf), 20000)
+})
+
+test_that("the page is well formed, names everything, and says all in words", {
+  # every element that is opened is closed
+  body <- gsub("<!DOCTYPE html>|<script>.*?</script>|<style>.*?</style>", "", text)
+  tags <- regmatches(
+    body,
+    gregexpr(
+      "</?[a-zA-Z][a-zA-Z0-9]*(?:\"[^\"]*\"|'[^']*'|[^'\">])*>", body, perl = TRUE
+    )
+  )[[1]]
+  name <- tolower(sub("^</?([a-zA-Z0-9]+).*$", "\\1", tags))
+  open <- character()
+  void <- c("meta", "input", "br", "link", "img")
+  for (i in seq_along(tags)) {
+    if (name[i] %in% void || grepl("/>$", tags[i])) next
+    if (startsWith(tags[i], "</")) {
+      expect_identical(open[length(open)], name[i])
+      open <- open[-length(open)]
+    } else {
+      open <- c(open, name[i])
+    }
+  }
+  expect_length(open, 0)
+  ids <- sub(
+    "^ id=[\"'](.*)[\"']$",
+    "\\1",
+    regmatches(body, gregexpr(" id=(\"[^\"]*\"|'[^']*')", body))[[1]]
+  )
+  clips <- grepl("^c[0-9a-f]{8}", ids)
+  expect_identical(anyDuplicated(ids[!clips]), 0L)
+  expect_match(text, "<html lang=\"en\">", fixed = TRUE)
+  drawn <- regmatches(text, gregexpr("<svg[^>]*>", text))[[1]]
+  expect_gt(length(drawn), 6)
+  expect_true(all(grepl("role=\"img\" aria-label=\"[^\"]{10,}", drawn)))
+  levels <- as.integer(substring(
+    name[name %in% c("h1", "h2", "h3") & !startsWith(tags, "</")], 2
+  ))
+  expect_identical(levels[1], 1L)
+  expect_true(all(diff(levels) <= 1))
+  fields <- regmatches(text, gregexpr("<select id=\"[^\"]*\"", text))[[1]]
+  for (id in sub("<select id=", "", fields)) {
+    expect_match(text, paste0("<label for=", id), fixed = TRUE)
+  }
+  for (anchor in regmatches(text, gregexpr("href=\"#[^\"]*", text))[[1]]) {
+    expect_match(text, paste0("id=\"", sub("href=\"#", "", anchor), "\""), fixed = TRUE)
+  }
+  # no R call, no console text
+  said <- gsub("<[^>]*>", " ", body)
+  expect_false(grepl("as.data.frame|print\\(|rank_predictors|[a-z] = \"|<pre", said))
+  expect_match(text, "What to do next")
+  expect_match(text, "How to read this")
+  expect_lt(file.size(page), 1e6)
+})
+
+test_that("the short page holds the answer, one figure and how the predictors act", {
+  short <- tempfile(fileext = ".html")
+  quiet(write_report(st, rk, curves, file = short, short = TRUE))
+  one <- paste(readLines(short, warn = FALSE), collapse = "\n")
+  expect_length(gregexpr("<svg", one)[[1]], 1)
+  expect_match(one, summary(curves)$sentence[1], fixed = TRUE)
+  expect_no_match(one, "<nav")
+})
+
+test_that("text in figures is neither cut nor overlapping, from 3 predictors to 85", {
+  # Boxes of all texts as the browser lays them out: none reaches beyond its drawing, and no two
+  # labels of an axis lie on each other.
+  measure <- paste0(
+    "document.querySelectorAll('[hidden]').forEach(function(d){d.hidden=false});",
+    "document.querySelectorAll('svg').forEach(function(s,k){",
+    "var f=s.getBoundingClientRect();var b=[];",
+    "s.querySelectorAll('text').forEach(function(t){var r=t.getBoundingClientRect();",
+    "if(r.width===0)return;",
+    "if(r.left<f.left-2||r.right>f.right+2||r.top<f.top-2||r.bottom>f.bottom+2)",
+    "out.push('cut '+k+': '+t.textContent);",
+    "b.push([r.left,r.right,r.top,r.bottom,t.textContent]);});",
+    "for(var i=0;i<b.length;i++)for(var j=i+1;j<b.length;j++){",
+    "var w=Math.min(b[i][1],b[j][1])-Math.max(b[i][0],b[j][0]);",
+    "var h=Math.min(b[i][3],b[j][3])-Math.max(b[i][2],b[j][2]);",
+    "var low=Math.min(b[i][3]-b[i][2],b[j][3]-b[j][2]);",
+    "if(w>3&&h>low*0.55&&Math.abs(b[i][3]-b[i][2]-b[j][3]+b[j][2])<2)",
+    "out.push('on '+k+': '+b[i][4]+' | '+b[j][4]);}});", "out.push('done');"
+  )
+  set.seed(1)
+  for (p in c(3, 9, 20, 60, 85)) {
+    x <- as.data.frame(matrix(rnorm(150 * p), 150))
+    names(x) <- substr(
+      paste0("column_", seq_len(p), "_", strrep("of_a_long_name_", 5)), 1, 60
+    )
+    x$y <- x[[1]] + x[[2]] / 2 + rnorm(150) / 2
+    models <- list(one = lm(y ~ ., x[1:100, ]))
+    if (p == 9) models <- c(models, list(two = rpart::rpart(y ~ ., x[1:100, ])))
+    s <- study(models, x[101:150, ], "y", train = x[1:100, ])
+    rk <- quiet(rank_predictors(
+      s, by = c("permutation", "shapley"), repeats = 2, background = 5
+    ))
+    sb <- quiet(stability(rank_predictors(
+      s,
+      by = "permutation",
+      repeats = 1,
+      models = "one",
+      resamples = draw_resamples(x[1:100, ], times = 4)
+    )))
+    rd <- if (p <= 9) {
+      quiet(reduce_predictors(s, models = "one", folds = 3, repeats = 1, inner_folds = 2))
+    }
+    file <- tempfile(fileext = ".html")
+    quiet(do.call(
+      write_report, c(list(s, rk, sb), if (!is.null(rd)) list(rd), list(file = file))
+    ))
+    found <- asked(
+      paste(readLines(file, warn = FALSE), collapse = "\n"),
+      measure,
+      "--window-size=1280,900"
+    )
+    expect_identical(found, "done", label = paste(p, "predictors"))
+  }
+})
