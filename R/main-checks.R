@@ -73,7 +73,10 @@ check_given <- function(step, given) {
     }
   }
   if (!is.null(given$format)) {
-    check_choice(given$format, table_formats, "--format")
+    check_choice(given$format, c(table_formats, "text"), "--format")
+    if (given$format == "text" && !is.null(given$out)) {
+      wrong_usage("--format text is for standard output: leave --out away.")
+    }
     if (given$format == "xlsx" && is.null(given$out)) {
       wrong_usage(
         "--format xlsx needs --out: a spreadsheet cannot go to standard output."

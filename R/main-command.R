@@ -42,6 +42,7 @@ A whole study:
   init          draft a study file for a table
   check         find the faults of a study file
   run           do all that a study file asks for
+  report        write the page of a study file's run anew, in full or short
   demo          run the whole example on made-up data
 
 One step:
@@ -64,6 +65,8 @@ One step:
 
 dreher STEP --help     the options of a step
 dreher --version       the version
+dreher --completion SHELL   what bash, zsh or fish needs to complete steps and options
+dreher --manual        the manual page (troff): dreher --manual | man -l -
 
 Models are R objects saved with saveRDS(), one model or a named list, or model
 files that xgboost (JSON, UBJSON) and lightgbm (text) write from any language.
@@ -82,6 +85,14 @@ run_words <- function(words) {
   }
   if (words[1] == "--version") {
     put_out(paste("dreher", utils::packageVersion("dreher")))
+    return(0L)
+  }
+  if (words[1] == "--completion") {
+    put_out(completion_for(words[-1], command_steps()))
+    return(0L)
+  }
+  if (words[1] == "--manual") {
+    put_out(manual_page(command_help, command_steps()))
     return(0L)
   }
   step <- command_steps()[[words[1]]]
@@ -141,6 +152,7 @@ command_steps <- function() {
   list(
     init = c(init_step(), run = command_init),
     run = c(run_step(), run = command_run),
+    report = c(report_step(), run = command_report),
     demo = c(demo_step(), run = command_demo),
     check = c(check_step(), run = command_check),
     score = c(score_step(), run = command_score),

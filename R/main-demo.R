@@ -59,11 +59,6 @@ command_demo <- function(given) {
   cf <- confirm_set(set, kiln$untouched)
   tell("Asking how the chosen predictors act ...")
   acts <- demo_effects(st, set)
-  for (x in c(
-      list(scores, checks, drift, rk, nf, agreed, sb, rd, twins, set, sets, cf), acts
-    )) {
-    put_out(c(format_any(x), ""))
-  }
 
   write_demo_tables(out, scores, checks, drift, rk, nf, agreed, sb, rd, sets, cf)
   deliver_effects(acts, out)
@@ -88,6 +83,10 @@ command_demo <- function(given) {
     file = file.path(out, "report.html"),
     title = "What makes a tile strong"
   )
+  put_out(format_run(list(
+    study = st, scores = scores, checks = checks, ranking = rk, stability = sb, set = set,
+    confirmation = cf, folder = out
+  )))
   seconds <- round(as.double(difftime(Sys.time(), began, units = "secs")))
   tell("Done in ", seconds, " s. In ", out, ":\n", demo_files)
 }
@@ -153,26 +152,4 @@ draw_demo <- function(
   for (name in names(pictures)) {
     save_picture(pictures[[name]], file.path(out, paste0(name, ".png")))
   }
-}
-
-format_any <- function(x) {
-  switch(
-    class(x)[1],
-    dreher_scores = format_scores(x),
-    dreher_checks = format_checks(x),
-    dreher_drift = format_drift(x),
-    dreher_ranking = format_ranking(x),
-    dreher_reduction = format_reduction(x),
-    dreher_twins = format_twins(x),
-    dreher_comparison = format_comparison(x),
-    dreher_set = format_set(x, confirmed = TRUE),
-    dreher_confirmation = format_confirmation(x),
-    dreher_stability = format_stability(x),
-    dreher_floor = format_floor(x),
-    dreher_agreement = format_agreement(x),
-    dreher_effects = format_effects(x),
-    dreher_interactions = format_interactions(x),
-    dreher_contributions = format_contributions(x),
-    dreher_slices = format_slices(x)
-  )
 }

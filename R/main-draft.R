@@ -18,7 +18,9 @@
 #' @details Left out are columns of one value and those that [check_data()] calls identifiers
 #'   without doubt. Columns that look known only after the target are named in a comment: whether
 #'   they were is yours to say. Of 500 rows or more a fifth each becomes holdout and untouched; of
-#'   100 or more a quarter holdout; of fewer none, and methods are asked on training rows.
+#'   100 or more a quarter holdout; of fewer none, and methods are asked on training rows. Where
+#'   dates
+#'   or times tell most rows apart, the last rows are held out in place of drawn ones.
 #' @section Errors: `dreher_error_input`: a file that cannot be read, a target that is no column or
 #'   has one value, a study file that exists.
 #' @seealso [check_study_file()], [run_study()], [draft_dictionary()].
@@ -78,6 +80,16 @@ check_positive <- function(x, arg) {
   x
 }
 
+# A column of times that tells most rows apart: then neighbours are alike, and drawn rows flatter.
+times_of_rows <- function(rows, target, blocks) {
+  if (!is.null(blocks)) return(NULL)
+  is_time <- vapply(rows, function(x) {
+    inherits(x, c("Date", "POSIXt")) && !anyNA(x) && length(unique(x)) > nrow(rows) / 2
+  }, NA)
+  found <- setdiff(names(rows)[is_time], target)
+  if (length(found)) found[1]
+}
+
 draft_spec <- function(rows, data, target, blocks, folder, seed) {
   y <- rows[[target]]
   n <- if (is.null(blocks)) sum(!is.na(y)) else length(unique(rows[[blocks]]))
@@ -89,13 +101,16 @@ draft_spec <- function(rows, data, target, blocks, folder, seed) {
       } else {
         normalizePath(data)
       },
-      split = if (n >= 500) {
-        list(holdout = 0.2, untouched = 0.2)
-      } else if (n >= 100) {
-        list(holdout = 0.25, untouched = 0)
-      } else {
-        list(holdout = 0, untouched = 0)
-      },
+      split = c(
+        if (n >= 500) {
+          list(holdout = 0.2, untouched = 0.2)
+        } else if (n >= 100) {
+          list(holdout = 0.25, untouched = 0)
+        } else {
+          list(holdout = 0, untouched = 0)
+        },
+        list(order = times_of_rows(rows, target, blocks))
+      ),
       leave_out = names(rows)[vapply(rows, function(x) length(unique(x[!is.na(x)])) < 2, NA)]
     ),
     target = target,
@@ -156,12 +171,17 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
     ),
     "# change what is wrong, and run it with  dreher run  (or run_study() in R).",
     "dreher: 1", "", "data:", paste0("  file: ", yaml_text(spec$data$file)),
-    if (sum(unlist(spec$data$split)) > 0) {
+    if (spec$data$split$holdout > 0) {
       c(
         paste0("  # ", list_words(paste(format_number(n), names(n))), " rows"),
         paste0(
           "  split: {holdout: ", spec$data$split$holdout, ", untouched: ",
-          spec$data$split$untouched, "}"
+          spec$data$split$untouched,
+          if (!is.null(spec$data$split$order)) {
+            paste0(", order: ", yaml_text(spec$data$split$order))
+          },
+          "}",
+          if (!is.null(spec$data$split$order)) "   # in time: drawn rows would flatter"
         )
       )
     } else {
@@ -187,12 +207,9 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
       c(paste0("  ", m, ":"), paste0("    learner: ", spec$models[[m]]$learner))
     })),
     "", "# What is computed. A section that is absent is not.", "checks:",
-    if (sum(unlist(spec$data$split)) > 0) "drift:", "rank:",
+    if (spec$data$split$holdout > 0) "drift:", "rank:",
     paste0("  by: [", paste(methods_of_file(spec, st), collapse = ", "), "]"),
-    draft_stability(st, seconds), draft_reduction(st, seconds),
-    if (spec$data$split$untouched > 0) {
-      c("confirm:   # once: a second look is no confirmation", "  margin: 2 %")
-    },
+    draft_stability(st, seconds), draft_reduction(st, seconds, spec$data$split$untouched > 0),
     "twins:", "effects:", "contributions:", "report:",
     paste0("  title: ", yaml_text(paste("What predicts", spec$target))), "",
     paste0("seed: ", spec$seed), paste0("minutes: ", minutes)
@@ -250,8 +267,8 @@ draft_stability <- function(st, seconds) {
   )
 }
 
-# As many folds as half of the time allows.
-draft_reduction <- function(st, seconds) {
+# As many folds as half of the time allows. confirm: are there untouched rows?
+draft_reduction <- function(st, seconds, confirm) {
   usual <- check_folds(NULL, st, st$train)
   ways <- list(
     list(folds = usual, repeats = 2),
@@ -259,18 +276,27 @@ draft_reduction <- function(st, seconds) {
     list(folds = min(4, usual), repeats = 1, random = 0),
     list(folds = min(3, usual), repeats = 1, random = 0)
   )
-  took <- vapply(ways, function(w) seconds_of_reduction(st, w), 0)
-  model <- paste0("  model: ", names(st$models)[1])
+  model <- model_to_reduce(st)
+  took <- vapply(ways, function(w) seconds_of_reduction(st, c(w, model = model)), 0)
   at <- which(took <= seconds / 2)[1]
   if (is.na(at)) {
     return(c(
       paste0("# reduce:   # about ", in_time(min(took)), " at least: give more time"),
-      "#   folds: 3", "#   repeats: 1"
+      paste0("#   model: ", model), "#   folds: 3", "#   repeats: 1"
     ))
   }
   c(
-    paste0("reduce:   # about ", in_time(took[at])), model, "  by: [permutation]",
+    paste0("reduce:   # about ", in_time(took[at])), paste0("  model: ", model),
+    "  by: [permutation]",
     unlist(lapply(names(ways[[at]]), function(n) paste0("  ", n, ": ", ways[[at]][[n]]))),
-    "  rule: one_se"
+    "  rule: one_se",
+    if (confirm) c("confirm:   # once: a second look is no confirmation", "  margin: 2 %")
   )
+}
+
+# The one that predicts best, where rows were held out; else the first.
+model_to_reduce <- function(st) {
+  if (isTRUE(st$seen)) return(names(st$models)[1])
+  scores <- score_models(st)
+  scores$model[order(scores$score * if (st$metric$better == "lower") 1 else -1)[1]]
 }

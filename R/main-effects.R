@@ -152,6 +152,7 @@ pairs_in_words <- function(words) {
 # A table to standard output, or table and picture to the folder.
 deliver <- function(x, name, said, given) {
   if (is.null(given$out)) {
+    if (given$format == "text") return(put_out(said))
     print_table(x, given$format)
     return(tell(paste(cli::ansi_strip(c("", said)), collapse = "\n")))
   }

@@ -30,7 +30,7 @@ faults_of_data <- function(spec, add) {
   if (!is.null(data$split) && is.null(data$file)) {
     add("data.split", "is for data.file.", "Leave it out, or give all rows as data.file.")
   }
-  if (sum(unlist(data$split)) > 0.9) {
+  if (sum(unlist(data$split[c("holdout", "untouched")])) > 0.9) {
     add("data.split", "leaves fewer than a tenth of the rows to train on.")
   }
   if (!is.null(data$database)) return()

@@ -113,10 +113,10 @@ guess_task <- function(y) {
   if (is.numeric(y) && !few) "regression" else "classification"
 }
 
-# Shares are drawn within classes, or by whole blocks.
+# Shares are drawn within classes, or by whole blocks; with times the last rows are held out.
 split_table <- function(rows, spec) {
   share <- c(holdout = 0, untouched = 0)
-  given <- unlist(spec$data$split)
+  given <- unlist(spec$data$split[c("holdout", "untouched")])
   share[names(given)] <- given
   unit <- if (is.null(spec$blocks)) {
     seq_len(nrow(rows))
@@ -131,7 +131,15 @@ split_table <- function(rows, spec) {
     rep("", length(units))
   }
   part <- rep("train", length(units))
-  with_stream(seed_of(spec), "split", {
+  order <- spec$data$split$order
+  if (!is.null(order)) {
+    check_columns(rows, order, "data.file", "The column of times")
+    at <- units[order(tapply(as.double(rows[[order]]), factor(unit, units), min))]
+    n <- floor(cumsum(share) * length(units) + 0.5)
+    late <- rev(at)
+    part[match(late[seq_len(n[2] - n[1])], units)] <- "untouched"
+    part[match(late[seq_len(n[1]) + n[2] - n[1]], units)] <- "holdout"
+  } else with_stream(seed_of(spec), "split", {
     for (k in unique(within)) {
       at <- which(within == k)
       at <- at[sample.int(length(at))]

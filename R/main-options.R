@@ -64,7 +64,12 @@ margin_option <- function() {
 
 format_option <- function() {
   opt(
-    "format", "of the table: csv, json or xlsx [default %default]", default = "csv"
+    "format",
+    paste0(
+      "of the table: csv, json or xlsx; text, what R prints, on standard output ",
+      "[default %default]"
+    ),
+    default = "csv"
   )
 }
 

@@ -62,6 +62,42 @@ command_run <- function(given) {
   )
 }
 
+report_step <- function() {
+  list(
+    says = paste0(
+      "Writes the page of a study file. What an earlier run finished is taken from ",
+      "there, the ", "rest is done first."
+    ),
+    file = "study.yml",
+    needs = "file",
+    options = list(
+      flag(
+        "short", "one page for the domain expert: the answer, the ranking, how they act"
+      ),
+      opt("title", "title of the page [default: the study file's]"),
+      opt(
+        "page", "path of the page [default: report.html or short.html beside the results]"
+      )
+    )
+  )
+}
+
+command_report <- function(given) {
+  result <- tell_progress(run_study(given$file))
+  spec <- sound_spec(given$file)
+  title <- if (is.null(given$title)) spec$report$title else given$title
+  page <- given$page
+  if (is.null(page)) {
+    page <- file.path(result$folder, if (given$short) "short.html" else "report.html")
+  }
+  results <- unname(result[setdiff(names(result), c("study", "steps", "folder"))])
+  do.call(
+    write_report,
+    c(list(result$study), results, list(file = page, title = title, short = given$short))
+  )
+  put_out(paste0("Written: ", page))
+}
+
 study_from_file <- function(spec, tables) {
   study_of_file(spec, tables, open_book(output_folder(spec))$model)
 }

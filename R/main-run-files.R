@@ -51,8 +51,7 @@ print.dreher_run <- function(x, ...) {
 
 # The answer, and where things are: what a reader wants of a run, within a screen.
 format_run <- function(x) {
-  planned <- any(x$steps$state == "to do")
-  if (planned) return(format_plan(x))
+  if (any(x$steps$state == "to do")) return(format_plan(x))
   failed <- x$steps[x$steps$state %in% c("failed", "not possible"), ]
   c(
     heading(paste("What predicts", x$study$target)),
@@ -60,7 +59,10 @@ format_run <- function(x) {
     unlist(lapply(say_doubts(x$scores), wrap_lines, 79, 1)),
     if (!is.null(x$stability)) {
       wrap_lines(
-        say_stability(x$stability$parts[[1]], x$stability$labels, x$stability$about), 79, 1
+        paste0(
+          part_name(x$stability$parts[[1]]$table), ": ",
+          say_stability(x$stability$parts[[1]], x$stability$labels, x$stability$about)
+        ), 79, 1
       )
     } else if (!is.null(x$ranking)) {
       wrap_lines(say_main(x$ranking), 79, 1)
@@ -69,6 +71,7 @@ format_run <- function(x) {
     if (!is.null(x$set) && x$set$count) {
       some_lines(paste0("Chosen: ", list_words(labels_of(x$study, x$set$predictors)), "."), 4)
     },
+    if (!is.null(x$set)) unlist(lapply(say_suspects_of(x$set), wrap_lines, 79, 1)),
     if (!is.null(x$confirmation)) wrap_lines(say_confirmation(x$confirmation), 79, 1),
     if (!is.null(x$checks)) wrap_lines(paste0("Data: ", say_checks(x$checks)), 79, 1),
     if (nrow(failed)) {
@@ -77,7 +80,7 @@ format_run <- function(x) {
       ), 79, 1))
     },
     "",
-    paste0(" ", count_states(x$steps), "."),
+    if (!is.null(x$steps)) paste0(" ", count_states(x$steps), "."),
     paste0(" Page: ", file.path(x$folder, "report.html"))
   )
 }

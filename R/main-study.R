@@ -58,8 +58,31 @@ write_tables <- function(results, folder, format) {
 }
 
 print_table <- function(x, format) {
+  if (format == "text") return(put_out(format_any(x)))
   file <- tempfile(fileext = paste0(".", format))
   on.exit(unlink(file))
   save_table(x, file)
   put_out(readLines(file, warn = FALSE, encoding = "UTF-8"))
+}
+
+format_any <- function(x) {
+  switch(
+    class(x)[1],
+    dreher_scores = format_scores(x),
+    dreher_checks = format_checks(x),
+    dreher_drift = format_drift(x),
+    dreher_ranking = format_ranking(x),
+    dreher_reduction = format_reduction(x),
+    dreher_twins = format_twins(x),
+    dreher_comparison = format_comparison(x),
+    dreher_set = format_set(x, confirmed = TRUE),
+    dreher_confirmation = format_confirmation(x),
+    dreher_stability = format_stability(x),
+    dreher_floor = format_floor(x),
+    dreher_agreement = format_agreement(x),
+    dreher_effects = format_effects(x),
+    dreher_interactions = format_interactions(x),
+    dreher_contributions = format_contributions(x),
+    dreher_slices = format_slices(x)
+  )
 }

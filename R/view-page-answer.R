@@ -32,7 +32,7 @@ page_answer <- function(r) {
 page_next <- function(r) {
   severe <- unique(r$checks$predictor[r$checks$severity == "severe"])
   columns <- setdiff(severe, c(about_rows, about_target))
-  weak <- grepl("^(No|Cannot)", r$scores$verdict)
+  weak <- !grepl("^(Yes|With care|Cannot be told)", r$scores$verdict)
   todo <- c(
     if (length(columns)) {
       paste0(

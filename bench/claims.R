@@ -41,6 +41,49 @@ claims <- rbind(
     1
   ),
   claim(
+    "choose_set",
+    "differed by at most one",
+    "choice-seeds.csv",
+    "diff(range(size[rule == 'one_se']))",
+    0,
+    1
+  ),
+  claim(
+    "choose_set",
+    "by three, those of",
+    "choice-seeds.csv",
+    paste0(
+      "c(diff(range(size[rule == 'one_se_paired'])), diff(range(size[rule == ",
+      "'best'])) - 1)"
+    ),
+    3,
+    3
+  ),
+  claim(
+    "choose_set",
+    "and of 300 rows of a linear model three, within the margin",
+    "choice.csv",
+    "over_margin[rule == 'one_se_paired' & learner == 'linear' & n == 300]",
+    -1,
+    0
+  ),
+  claim(
+    "choose_set",
+    "0.02 to 0.05 beyond it with 100 rows",
+    "choice.csv",
+    "over_margin[rule == 'one_se' & truth == 'graded' & n == 100]",
+    0.015,
+    0.055
+  ),
+  claim(
+    "choose_set",
+    "kept about four, and lost about the margin at most",
+    "choice.csv",
+    "over_margin[rule == 'best']",
+    -1,
+    0.005
+  ),
+  claim(
     "confirm_set",
     "this was said wrongly in at most 7 % of simulated samples",
     "confirm.csv",

@@ -181,6 +181,13 @@ test_that("rows are split by the seed, within classes, and by whole blocks", {
   together <- lapply(blocked, function(p) unique(p$g))
   expect_identical(sum(lengths(together)), 12L)
   expect_identical(lengths(together)[["untouched"]], 3L)
+  # in time: the last rows, whatever their order in the table
+  spec$data$split$order <- "day"
+  rows$day <- as.Date("2026-01-01") + sample(120)
+  late <- split_table(rows, spec)
+  expect_lt(max(late$train$day), min(late$holdout$day))
+  expect_lt(max(late$holdout$day), min(late$untouched$day))
+  expect_identical(vapply(late, nrow, 1L), c(train = 60L, holdout = 30L, untouched = 30L))
 })
 
 test_that(
@@ -414,3 +421,44 @@ test_that("the command: init, check, run, and a study file in place of options",
   expect_match(x$err, "untouched rows")
   expect_true(all(utils::read.csv(text = x$out)$model == "linear"))
 })
+
+test_that(
+  "the page is written anew from a run, shells complete, and the manual names all",
+  {
+    file <- write_study("small3.yml", sub("seed: 3", "seed: 33", small))
+    x <- command("report", file, "--short")
+    expect_identical(x$status, 0L)
+    expect_true(file.exists(file.path(at("small3_results"), "short.html")))
+    x <- command("rank", "--study", file, "--format", "text")
+    expect_match(paste(x$out, collapse = "\n"), "Ranking of the predictors of strength")
+    expect_identical(
+      command("rank", "--study", file, "--format", "text", "--out", at("o"))$status, 2L
+    )
+    script <- tempfile()
+    x <- command("--completion", "bash")
+    writeLines(x$out, script)
+    completed <- function(...) {
+      system2(
+        "bash",
+        c(
+          "-c",
+          shQuote(paste0(
+            "source ", script, "; COMP_WORDS=(dreher ", paste(..., sep = " "),
+            "); COMP_CWORD=", length(c(...)), "; _dreher; echo ${COMPREPLY[@]}"
+          ))
+        ),
+        stdout = TRUE
+      )
+    }
+    expect_identical(completed("stab"), "stability")
+    expect_identical(completed("reduce", "--refi"), "--refit-as")
+    expect_identical(command("--completion", "tcsh")$status, 2L)
+    manual <- command("--manual")$out
+    for (step in names(command_steps())) {
+      expect_true(paste0(".SS ", step) %in% manual, label = step)
+    }
+    expect_match(
+      paste(command("--completion", "fish")$out, collapse = "\n"), "-l dry-run"
+    )
+  }
+)

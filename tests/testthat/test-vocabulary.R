@@ -73,6 +73,7 @@ readers <- c(
 
 # Options that no function has as an argument.
 command_words <- c(
+  page = "path of the page",
   strict = "do doubts count as well", confirm = "untouched rows", format = "of tables",
   out = "folder for results", ranker = "model that ranks", resume = "go on with a run"
 )
