@@ -74,7 +74,7 @@ format_run <- function(x) {
     if (!is.null(x$set)) unlist(lapply(say_suspects_of(x$set), wrap_lines, 79, 1)),
     if (!is.null(x$confirmation)) wrap_lines(say_confirmation(x$confirmation), 79, 1),
     if (!is.null(x$checks)) wrap_lines(paste0("Data: ", say_checks(x$checks)), 79, 1),
-    if (nrow(failed)) {
+    if (NROW(failed)) {
       c("", wrap_lines(paste0(
         failed$state, ": ", failed$step, " (", failed$error, ")"
       ), 79, 1))

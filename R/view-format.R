@@ -360,3 +360,9 @@ write_lines <- function(x, lines) {
   writeLines(printable_lines(lines))
   invisible(x)
 }
+
+# What a print was asked to show.
+check_print <- function(n, models, known) {
+  if (!is.null(n)) check_count(n, "n")
+  if (!is.null(models)) check_choice(models, known, "models", several = TRUE)
+}

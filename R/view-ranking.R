@@ -1,12 +1,37 @@
 # The print of a ranking: predictors down, methods across.
 
+#' Print more, or less, of a result
+#'
+#' By default a print keeps to a screen of 24 lines and says what it leaves out.
+#'
+#' @param x A [ranking], or a result of [stability()] or [reduce_predictors()].
+#' @param ... Must be empty.
+#' @param n Number of predictors (of a reduction: of steps) to show, or NULL: as many as fit.
+#' @param models Names of the models to show, or NULL. With `n` or `models` nothing is left out for
+#'   want of room.
+#' @return `x`, invisibly.
+#' @section Errors: `dreher_error_input`: a model that the result does not hold, a number below 1.
+#' @examples
+#' kiln <- demo_kiln(missing = FALSE)
+#' fit <- lm(strength ~ peak_temp + hold_minutes + cooling_rate, kiln$train)
+#' rk <- rank_permutation(study(fit, kiln$holdout, "strength", train = kiln$train))
+#' print(rk, n = 2)
+#' @name printing
 #' @export
-print.dreher_ranking <- function(x, ...) write_lines(x, format_ranking(x))
+print.dreher_ranking <- function(x, ..., n = NULL, models = NULL) {
+  check_no_dots(..., .verb = "print")
+  check_print(n, models, unique(x$model))
+  write_lines(x, format_ranking(x, n = n, models = models))
+}
 
 # As many rows and models as fit: first fewer rows, then fewer models.
-format_ranking <- function(x, lines = 24) {
+format_ranking <- function(x, lines = 24, n = NULL, models = NULL) {
   if (!nrow(x)) return("<ranking without rows>")
   x <- shown_ranking(x)
+  if (!is.null(models)) x <- x[x$model %in% models, ]
+  if (!is.null(n) || !is.null(models)) {
+    return(assemble_ranking(x, if (is.null(n)) Inf else n, length(unique(x$model)), 0))
+  }
   models <- length(unique(x$model))
   for (most_models in seq(models, 1)) for (rows in seq(20, if (most_models > 1) 2 else 1)) {
     out <- assemble_ranking(x, rows, most_models)
@@ -15,19 +40,20 @@ format_ranking <- function(x, lines = 24) {
   out[seq_len(lines)]
 }
 
-assemble_ranking <- function(x, rows, most_models) {
+# slack: so many rows more than `rows` are shown before a line says what is left out
+assemble_ranking <- function(x, rows, most_models, slack = 1) {
   labels <- detail(x, "labels")
   settings <- detail(x, "settings")
   whole <- as_plain(x)
   together <- whole[is.na(whole$class), ]
   if (!nrow(together)) together <- whole
   models <- utils::head(unique(together$model), most_models)
-  more <- length(unique(together$model)) - length(models)
+  more <- setdiff(unique(together$model), models)
   body <- unlist(lapply(models, function(m) {
     part <- together[together$model == m, ]
     c(
       paste0(m, " (", settings$class[settings$model == m][1], ")"),
-      format_ranking_part(part, labels, rows, directions_of(x, m))
+      format_ranking_part(part, labels, rows, directions_of(x, m), slack)
     )
   }))
   used <- settings[settings$model %in% models & settings$method %in% together$method, ]
@@ -44,8 +70,8 @@ assemble_ranking <- function(x, rows, most_models) {
   c(
     heading(paste0("Ranking of the predictors of ", detail(x, "target"))),
     unlist(lapply(unique(notes_of_settings(x, used)), break_note)), body,
-    if (more > 0) {
-      paste0("and ", count_of(more, "more model"), ": as.data.frame() shows all")
+    if (length(more)) {
+      wrap_lines(paste0("Not shown: ", list_few(more), "; print(models = )."))
     },
     "", wrap_lines(say),
     unlist(lapply(shorten_words(say_suspects(whole, labels), 240), wrap_lines)),
@@ -99,12 +125,12 @@ say_left_out <- function(skipped) {
 }
 
 # Predictors down, methods across; each cell rank, value and half the interval.
-format_ranking_part <- function(part, labels, most, directions = NULL) {
+format_ranking_part <- function(part, labels, most, directions = NULL, slack = 1) {
   part$panel <- panel_of(part)
   panels <- panels_in(part)
   mean_rank <- tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)
   order <- names(sort(mean_rank))
-  shown <- utils::head(order, if (length(order) > most + 1) most else length(order))
+  shown <- utils::head(order, if (length(order) > most + slack) most else length(order))
   cells_of <- function(coarser) cells_of_ranking(part, panels, shown, coarser)
   flags <- vapply(shown, function(p) flags_beside(part, p), "")
   name <- list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22))

@@ -1,12 +1,24 @@
 # The print of a reduction.
 
+#' @rdname printing
 #' @export
-print.dreher_reduction <- function(x, ...) write_lines(x, format_reduction(x))
+print.dreher_reduction <- function(x, ..., n = NULL, models = NULL) {
+  check_no_dots(..., .verb = "print")
+  check_print(n, models, names(x$curves))
+  write_lines(x, format_reduction(x, n = n, models = models))
+}
 
-format_reduction <- function(x, lines = 24) {
+format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
+  if (!is.null(models)) x$curves <- x$curves[models]
   tables <- as.data.frame(x)
   st <- x$study
-  most <- max(4, floor((lines - 4) / length(x$curves)) - 4)
+  most <- if (!is.null(n)) {
+    n
+  } else if (!is.null(models)) {
+    Inf
+  } else {
+    max(4, floor((lines - 4) / length(x$curves)) - 4)
+  }
   body <- unlist(lapply(names(x$curves), function(m) {
     format_curve(x, tables[tables$model == m, ], m, most)
   }))

@@ -449,6 +449,13 @@ say_confirmation <- function(x) {
         "Inconclusive: the rarest class has ", x$rarest, " of these rows, too few to claim ",
         "anything; ", least_of_class, " are needed."
       )
+    } else if (isTRUE(x$n_needed <= x$n)) {
+      # Enough rows to show it, had nothing been lost.
+      paste0(
+        "Inconclusive: a loss beyond the margin is not excluded, though these rows would ",
+        "most likely have excluded it if nothing were lost. Choose a larger set, or a wider ",
+        "margin."
+      )
     } else paste0(
       "Inconclusive: too few rows to tell. ",
       if (isTRUE(x$n_needed <= 20 * x$n)) {

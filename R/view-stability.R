@@ -245,11 +245,20 @@ say_measures <- function(part) {
   )
 }
 
+#' @rdname printing
 #' @export
-print.dreher_stability <- function(x, ...) write_lines(x, format_stability(x))
+print.dreher_stability <- function(x, ..., n = NULL, models = NULL) {
+  check_no_dots(..., .verb = "print")
+  check_print(n, models, unique(vapply(x$parts, function(p) p$table$model[1], "")))
+  write_lines(x, format_stability(x, n = n, models = models))
+}
 
-format_stability <- function(x, lines = 24) {
-  several <- length(x$parts) > 1
+format_stability <- function(x, lines = 24, n = NULL, models = NULL) {
+  if (!is.null(models)) {
+    x$parts <- Filter(function(p) p$table$model[1] %in% models, x$parts)
+  }
+  full <- !is.null(n) || !is.null(models)
+  several <- length(x$parts) > 1 && !full
   head <- c(
     heading(paste0("Stability of the ranking of the predictors of ", x$target)),
     paste0(
@@ -286,6 +295,20 @@ format_stability <- function(x, lines = 24) {
     if (length(body) > room) body <- c(utils::head(body, room - 1), " ...")
     return(c(head, body, foot))
   }
+  if (full) {
+    rows <- if (is.null(n)) Inf else n
+    return(c(
+      head,
+      unlist(lapply(x$parts, function(p) {
+        c(
+          paste0(part_name(p$table), ", ", settings_of(x, p)),
+          stability_lines(p, x$labels, rows + 1, rows), "",
+          wrap_lines(say_verdict(p, x$labels, x$about)), wrap_lines(say_measures(p))
+        )
+      })),
+      failed
+    ))
+  }
   part <- x$parts[[1]]
   foot <- c(
     "", wrap_lines(say_verdict(part, x$labels, x$about)), wrap_lines(say_measures(part)),
@@ -302,9 +325,9 @@ settings_of <- function(x, part) {
   s$measures[s$model == part$table$model[1] & s$method == part$table$method[1]][1]
 }
 
-stability_lines <- function(part, labels, room) {
+stability_lines <- function(part, labels, room, most = room) {
   d <- part$table
-  shown <- if (nrow(d) > room) utils::head(d, room - 1) else d
+  shown <- if (nrow(d) > most) utils::head(d, room - 1) else d
   half <- (shown$upper - shown$lower) / 2
   top <- grep("^top_", names(d), value = TRUE)
   top <- top[which.min(abs(as.integer(sub("top_", "", top)) - 3))]

@@ -43,7 +43,8 @@ test_that(
         "f.value=value;f.dispatchEvent(new Event('change'));}",
         "out.push(shown('model'));pick('model','linear');out.push(shown('model'));",
         "out.push(shown('predictor'));",
-        "document.querySelector('tr[data-predictor=operator]').click();out.push(shown('predictor'));",
+        "document.querySelector('tr[data-predictor=operator]').click();",
+        "out.push(shown('predictor'));",
         "out.push(document.querySelectorAll('tr.chosen').length>0);",
         "out.push(shown('row'));pick('row','7');out.push(shown('row'));"
       )

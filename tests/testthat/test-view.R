@@ -246,3 +246,27 @@ test_that("results of another study are refused", {
     class = "dreher_error_input"
   )
 })
+
+test_that("prints show as much as is asked for, and name what they leave out", {
+  expect_output(print(rk, n = 2), "others, together")
+  lines <- utils::capture.output(print(rk, n = 2))
+  shown <- function(lines) {
+    sum(vapply(
+      rk$predictor |> unique(),
+      function(p) {
+        any(startsWith(trimws(lines), shorten(detail(rk, "labels")[[p]], 18)))
+      },
+      NA
+    ))
+  }
+  expect_identical(
+    shown(utils::capture.output(print(rk, n = 1000))), length(unique(rk$predictor))
+  )
+  expect_lt(shown(lines), length(unique(rk$predictor)))
+  one <- rk$model[1]
+  expect_error(print(rk, models = "nobody"), "nobody", class = "dreher_error_input")
+  expect_error(print(rk, n = 0), "`n`", class = "dreher_error_input")
+  expect_match(
+    paste(utils::capture.output(print(rk, models = one)), collapse = "\n"), one
+  )
+})
