@@ -85,7 +85,7 @@ command_demo <- function(given) {
   )
   put_out(format_run(list(
     study = st, scores = scores, checks = checks, ranking = rk, stability = sb, set = set,
-    confirmation = cf, folder = out
+    confirmation = cf, folder = given$out
   )))
   seconds <- round(as.double(difftime(Sys.time(), began, units = "secs")))
   tell("Done in ", seconds, " s. In ", out, ":\n", demo_files)

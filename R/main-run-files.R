@@ -53,36 +53,44 @@ print.dreher_run <- function(x, ...) {
 format_run <- function(x) {
   if (any(x$steps$state == "to do")) return(format_plan(x))
   failed <- x$steps[x$steps$state %in% c("failed", "not possible"), ]
-  c(
-    heading(paste("What predicts", x$study$target)),
-    wrap_lines(say_interpretable(x$scores, x$checks), 79, 1),
-    unlist(lapply(say_doubts(x$scores), wrap_lines, 79, 1)),
-    if (!is.null(x$stability)) {
-      wrap_lines(
-        paste0(
-          part_name(x$stability$parts[[1]]$table), ": ",
-          say_stability(x$stability$parts[[1]], x$stability$labels, x$stability$about)
-        ), 79, 1
+  said <- function(...) wrap_lines(paste0(...), 79, 1)
+  part <- x$stability$parts[[1]]
+  blocks <- list(
+    c(
+      heading(paste("What predicts", x$study$target)),
+      said(say_interpretable(x$scores, x$checks)),
+      unlist(lapply(say_doubts(x$scores), said)),
+      if (!is.null(x$checks)) said("Data: ", say_checks(x$checks))
+    ),
+    if (!is.null(part)) {
+      said(
+        part_name(part$table),
+        ": ",
+        say_stability(part, x$stability$labels, x$stability$about)
       )
     } else if (!is.null(x$ranking)) {
-      wrap_lines(say_main(x$ranking), 79, 1)
+      said(say_main(x$ranking))
     },
-    if (!is.null(x$set)) wrap_lines(say_set(x$set, x$confirmation), 79, 1),
-    if (!is.null(x$set) && x$set$count) {
-      some_lines(paste0("Chosen: ", list_words(labels_of(x$study, x$set$predictors)), "."), 4)
+    if (!is.null(x$set)) {
+      c(
+        said(say_set(x$set, x$confirmation)),
+        if (x$set$count) {
+          some_lines(
+            paste0("Chosen: ", list_words(labels_of(x$study, x$set$predictors)), "."), 4
+          )
+        },
+        unlist(lapply(say_suspects_of(x$set), said)),
+        if (!is.null(x$confirmation)) said(say_confirmation(x$confirmation))
+      )
     },
-    if (!is.null(x$set)) unlist(lapply(say_suspects_of(x$set), wrap_lines, 79, 1)),
-    if (!is.null(x$confirmation)) wrap_lines(say_confirmation(x$confirmation), 79, 1),
-    if (!is.null(x$checks)) wrap_lines(paste0("Data: ", say_checks(x$checks)), 79, 1),
-    if (NROW(failed)) {
-      c("", wrap_lines(paste0(
-        failed$state, ": ", failed$step, " (", failed$error, ")"
-      ), 79, 1))
-    },
-    "",
-    if (!is.null(x$steps)) paste0(" ", count_states(x$steps), "."),
-    paste0(" Page: ", file.path(x$folder, "report.html"))
+    if (NROW(failed)) said(failed$state, ": ", failed$step, " (", failed$error, ")"),
+    c(
+      if (!is.null(x$steps)) paste0(" ", count_states(x$steps), "."),
+      paste0(" Page: ", file.path(x$folder, "report.html"))
+    )
   )
+  blocks <- blocks[lengths(blocks) > 0]
+  unlist(lapply(seq_along(blocks), function(i) c(if (i > 1) "", blocks[[i]])))
 }
 
 # Verdicts that are not plain.

@@ -302,7 +302,8 @@ plot_ranks <- function(ranking, ..., top = 15, apart = 3) {
       breaks = seq_along(columns),
       labels = columns,
       position = "top",
-      limits = c(1, length(columns)) + c(-1, 1) * 0.4 * max(1, length(columns) - 1)
+      limits = c(1, length(columns)) + c(-1, 1) * (if (length(columns) < 4) 0.4 else 0.33) *
+        max(1, length(columns) - 1)
     ) + ggplot2::scale_colour_manual(values = c(`FALSE` = "#9AA3A8", `TRUE` = ink)) +
     ggplot2::scale_linewidth_manual(values = c(`FALSE` = 0.5, `TRUE` = 1)) +
     ggplot2::labs(
