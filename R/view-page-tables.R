@@ -255,12 +255,12 @@ page_comparison <- function(x) {
 }
 
 # Any result as a table: numbers to four digits, at most 300 rows.
-page_any <- function(x, most = 300) {
+page_any <- function(x, most = 300, labels = NULL) {
+  if (is.null(labels)) labels <- detail(x, "labels")
+  if (is.null(labels)) labels <- x[["labels"]]
   d <- as.data.frame(x)
-  keep <- vapply(d, function(v) !is.list(v) && !all(is.na(v)), NA)
-  d <- d[keep]
-  if (!is.null(d$predictor)) {
-    labels <- if (is.null(detail(x, "labels"))) x[["labels"]] else detail(x, "labels")
+  d <- d[vapply(d, function(v) !is.list(v) && !all(is.na(v)), NA)]
+  if (!is.null(d$predictor) && !is.null(labels)) {
     known <- unname(labels[d$predictor])
     d$predictor <- ifelse(is.na(known), d$predictor, known)
   }
@@ -298,7 +298,6 @@ page_sentences <- function(sentences, most = 8) {
 }
 
 page_contributions <- function(x) {
-  if (length(unique(x$row)) == 1) return(page_sentences(say_row(as_plain(x), x)))
   s <- summary(x)
   page_sentences(say_directions(s, labels_in(x, s$predictor)))
 }

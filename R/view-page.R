@@ -466,22 +466,7 @@ effects_part <- function(r) {
   s <- summary(r$effects)
   d <- as_plain(r$effects)
   curves <- unique(s$predictor)
-  views <- lapply(curves, function(p) {
-    said <- s$sentence[s$predictor == p]
-    points <- d[
-      curve_names(d) == p, c("model", "class", "at", "effect", "lower", "upper")
-    ]
-    paste0(
-      finding_html(said[1]),
-      page_figure(
-        draw_effects(r$effects, titled = FALSE, only = p),
-        paste(said, collapse = " "),
-        page_any(points),
-        10.6,
-        4.6
-      )
-    )
-  })
+  views <- lapply(curves, function(p) curve_view(r$effects, s, d, p))
   paste0(
     "<ul>", paste0("<li>", escape(utils::head(s$sentence, 12)), "</li>", collapse = ""),
     "</ul>",
@@ -509,6 +494,38 @@ effects_part <- function(r) {
   )
 }
 
+# One predictor's curve, model by model and class by class. s: the shapes; d: the points
+curve_view <- function(x, s, d, p) {
+  draw <- function(model, class) {
+    at <- s$predictor == p & s$model == model & same_text(s$class, class)
+    points <- d[curve_names(d) == p & d$model == model & same_text(d$class, class), ]
+    said <- s$sentence[at]
+    paste0(
+      finding_html(said[1]),
+      page_figure(
+        draw_effects(
+          x, model = model, class = if (!is.na(class)) class, titled = FALSE, only = p
+        ),
+        paste(said, collapse = " "),
+        page_any(points[c("at", "effect", "lower", "upper")]),
+        10.6,
+        4.6
+      )
+    )
+  }
+  of_model <- function(model) {
+    classes <- unique(d$class[d$model == model & curve_names(d) == p])
+    choice_of(
+      "class",
+      "Class",
+      as.character(classes),
+      views = lapply(classes, function(class) draw(model, class))
+    )
+  }
+  models <- unique(d$model[curve_names(d) == p])
+  choice_of("model", "Model", models, views = lapply(models, of_model))
+}
+
 interactions_part <- function(r) {
   if (is.null(r$interactions)) return("")
   said <- say_interactions(r$interactions, as_plain(r$interactions))
@@ -531,18 +548,10 @@ contributions_part <- function(r) {
   if (is.null(x)) return("")
   rows <- unique(x$row)
   few <- length(rows) > 1 && length(rows) <= 12
-  body <- if (few) {
-    views <- lapply(rows, function(i) {
-      one <- x[x$row == i, ]
-      said <- say_row(as_plain(one), one)
-      paste0(
-        page_sentences(said),
-        page_figure(
-          ggplot2::autoplot(x, row = i), paste(said, collapse = " "), page_any(one)
-        )
-      )
-    })
-    choice_of("row", "Row", as.character(rows), views = views)
+  body <- if (few || length(rows) == 1) {
+    choice_of(
+      "row", "Row", as.character(rows), views = lapply(rows, function(i) row_view(x, i))
+    )
   } else {
     paste0(
       page_contributions(x),
@@ -559,6 +568,25 @@ contributions_part <- function(r) {
       "column raises the prediction, to the left it lowers it."
     )
   )
+}
+
+# One row's contributions, by the first model, class by class.
+row_view <- function(x, i) {
+  d <- as_plain(x)
+  d <- d[d$row == i & d$model == d$model[1], ]
+  classes <- unique(d$class)
+  views <- lapply(classes, function(class) {
+    one <- d[same_text(d$class, class), ]
+    said <- say_row(one, x)
+    paste0(
+      page_sentences(said),
+      page_figure(
+        ggplot2::autoplot(x, row = i, class = if (!is.na(class)) class),
+        paste(said, collapse = " "), page_any(one, labels = detail(x, "labels"))
+      )
+    )
+  })
+  choice_of("class", "Class", as.character(classes), views = views)
 }
 
 section_slices <- function(r) {

@@ -138,6 +138,23 @@ test_that("the page is well formed, names everything, and says all in words", {
   expect_lt(file.size(page), 1e6)
 })
 
+test_that("of several classes each has its own figures and its own sentence", {
+  i <- c(1:40, 51:90, 101:140)
+  s <- study(
+    rpart::rpart(Species ~ ., iris[i, ]), iris[-i, ], "Species", train = iris[i, ]
+  )
+  rows <- contributions(s, which = 1, background = 5)
+  file <- tempfile(fileext = ".html")
+  quiet(write_report(s, effect_curves(s), rows, file = file))
+  text <- paste(readLines(file, warn = FALSE), collapse = "\n")
+  d <- as_plain(rows)
+  for (class in levels(iris$Species)) {
+    said <- say_row(d[d$class == class, ], rows)
+    expect_match(text, escape(said), fixed = TRUE)
+    expect_match(text, paste0("<div data-class=\"", class, "\""), fixed = TRUE)
+  }
+})
+
 test_that("the short page holds the answer, one figure and how the predictors act", {
   short <- tempfile(fileext = ".html")
   quiet(write_report(st, rk, curves, file = short, short = TRUE))
