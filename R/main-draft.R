@@ -29,7 +29,7 @@
 #' dir.create(folder)
 #' data <- file.path(folder, "loans.csv")
 #' write.csv(demo_loans()$train[1:400, ], data, row.names = FALSE)
-#' file <- draft_study(data, "default", file = file.path(folder, "study.yml"))
+#' file <- draft_study(data, "returned_late", file = file.path(folder, "study.yml"))
 #' cat(readLines(file, 20), sep = "\n")
 #' @export
 draft_study <- function(

@@ -1,7 +1,7 @@
 # The book of a run: what was kept by earlier runs, and what is done now.
 
 # What was kept, what is done, in closures over the folder.
-open_book <- function(out, dry_run) {
+open_book <- function(out) {
   folder <- file.path(out, "kept")
   if (!dir.exists(folder)) dir.create(folder)
   values <- keys <- list()
@@ -56,7 +56,7 @@ open_book <- function(out, dry_run) {
     # The same set by another rule leaves what follows as it is.
     keys[[step$name]] <<- if (is.null(step$matters)) key else key_of(step$matters(value))
   }
-  plan <- function(step, base, st) {
+  plan <- function(step, base) {
     key <- key_for(step, base)
     keys[[step$name]] <<- key
     known <- read_kept(folder, step$name, key)
@@ -76,15 +76,20 @@ open_book <- function(out, dry_run) {
   )
 }
 
+# Names of models are the user's.
+kept_file <- function(folder, name) {
+  file.path(folder, paste0(gsub("[^A-Za-z0-9_.-]", "_", name), ".rds"))
+}
+
 read_kept <- function(folder, name, key) {
-  file <- file.path(folder, paste0(name, ".rds"))
+  file <- kept_file(folder, name)
   if (!file.exists(file)) return(NULL)
   found <- tryCatch(readRDS(file), error = function(e) NULL, warning = function(w) NULL)
   if (is.list(found) && identical(found$key, key)) found
 }
 
 write_kept <- function(folder, name, key, value) {
-  write_whole(file.path(folder, paste0(name, ".rds")), function(path) {
+  write_whole(kept_file(folder, name), function(path) {
     saveRDS(list(key = key, value = value), path)
   })
 }

@@ -86,7 +86,7 @@ output_folder <- function(spec) {
 }
 
 run_spec <- function(spec, out, dry_run, threads) {
-  book <- open_book(out, dry_run)
+  book <- open_book(out)
   write_text(spec$file, file.path(out, "kept", "study-file.txt"))
   tables <- file_tables(spec)
   say_step("Rows: ", say_tables(tables), ".")
@@ -104,7 +104,7 @@ run_spec <- function(spec, out, dry_run, threads) {
     })
   )
   for (step in steps) {
-    if (dry_run) book$plan(step, base, st) else book$take(step, base)
+    if (dry_run) book$plan(step, base) else book$take(step, base)
   }
   values <- book$values()
   results <- values[setdiff(names(values), "ranked_again")]

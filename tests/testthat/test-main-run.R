@@ -353,7 +353,7 @@ test_that("rows come from a database by queries, passwords from the environment"
     "base.yml", "dreher: 1", "data:", "  database:", "    driver: RSQLite::SQLite",
     "    arguments: {dbname: $TILES_BASE}", "  train: SELECT * FROM tiles LIMIT 200",
     "  holdout: SELECT * FROM tiles LIMIT 100 OFFSET 200", "target: strength",
-    "models: {a: {learner: linear}}"
+    "models: {\"a/b <i>\": {learner: linear}}"
   )
   expect_match(paste(format_faults(check_study_file(file)), collapse = " "), "no TILES_BASE")
   Sys.setenv(TILES_BASE = at("tiles.sqlite"))
