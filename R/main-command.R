@@ -23,7 +23,10 @@ main_command <- function(words) {
       2L
     },
     interrupt = function(e) {
-      tell("dreher: stopped. What was finished is kept where --run says.")
+      tell(
+        "dreher: stopped. What was finished is kept where --run says, or in the results ",
+        "folder of the study file."
+      )
       130L
     },
     error = function(e) {

@@ -32,7 +32,7 @@ sound_spec <- function(file) {
   faults <- check_study_file(file)
   if (nrow(faults)) {
     stop_input(
-      paste0("The study file \"", file, "\" has ", number_of(nrow(faults), "fault"), "."),
+      paste0("The study file \"", file, "\" has ", count_of(nrow(faults), "fault"), "."),
       paste(format_faults(faults), collapse = "\n"),
       data = list(faults = faults)
     )
@@ -41,7 +41,4 @@ sound_spec <- function(file) {
 }
 
 #' @export
-print.dreher_faults <- function(x, ...) {
-  cat(paste0(printable(format_faults(x)), "\n"), sep = "")
-  invisible(x)
-}
+print.dreher_faults <- function(x, ...) write_lines(x, format_faults(x))

@@ -1,6 +1,6 @@
 # The study that a study file describes: its models read or trained, its rows.
 
-# kept(name, key, value): see keep_step(). -> a study; attribute `untouched`: rows to confirm on
+# kept(name, key, make): the model as an earlier run kept it, else made and kept. -> a study
 study_of_file <- function(spec, tables, kept, threads = NULL) {
   train <- tables$train
   made <- lapply(stats::setNames(nm = names(spec$models)), function(name) {
@@ -24,10 +24,7 @@ study_of_file <- function(spec, tables, kept, threads = NULL) {
     )
   }
   if (!is.null(tables$holdout)) return(build(tables$holdout))
-  # Without other rows the training rows are asked, and called so.
-  withCallingHandlers(build(train), dreher_warning_rows = function(w) {
-    invokeRestart("muffleWarning")
-  })
+  asking_training_rows(build(train))
 }
 
 file_dictionary <- function(spec) {

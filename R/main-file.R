@@ -216,5 +216,3 @@ line_of <- function(text, path) {
   }
   found
 }
-
-number_of <- function(n, word) paste0(n, " ", word, if (n != 1) "s")

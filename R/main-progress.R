@@ -33,7 +33,7 @@ tell_progress <- function(code) {
           " of ",
           steps,
           " pieces; about ",
-          if (left < 90) paste(ceiling(left), "s") else paste(ceiling(left / 60), "min"),
+          in_time(left),
           " left"
         )
       }

@@ -17,7 +17,6 @@ deliver_run <- function(st, results, steps, keys, spec, out) {
     write_predictor_set(set, file)
   }
   page <- file.path(out, "report.html")
-  about <- file.path(out, "kept", "page.rds")
   key <- key_of(spec$report, keys)
   if (!file.exists(page) || is.null(read_kept(file.path(out, "kept"), "page", key))) {
     say_step("Writing the page ...")
@@ -44,10 +43,7 @@ draw_result <- function(x, name, results, out) {
 }
 
 #' @export
-print.dreher_run <- function(x, ...) {
-  cat(paste0(printable(format_run(x)), "\n"), sep = "")
-  invisible(x)
-}
+print.dreher_run <- function(x, ...) write_lines(x, format_run(x))
 
 # The answer, and where things are: what a reader wants of a run, within a screen.
 format_run <- function(x) {
@@ -124,12 +120,4 @@ format_plan <- function(x) {
       ", with one process. Results go to ", x$folder, "."
     )
   )
-}
-
-in_time <- function(seconds) {
-  if (length(seconds) > 1) return(vapply(seconds, in_time, ""))
-  if (is.na(seconds)) return("an unknown time")
-  if (seconds < 90) return(paste(max(1, ceiling(seconds)), "s"))
-  if (seconds < 5400) return(paste(ceiling(seconds / 60), "min"))
-  paste(signif(seconds / 3600, 2), "h")
 }

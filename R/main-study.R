@@ -42,10 +42,7 @@ command_study <- function(given, data) {
     )
   }
   if (!is.null(data)) return(set_up())
-  # Without other rows the training rows are asked, and called so.
-  withCallingHandlers(set_up(), dreher_warning_rows = function(w) {
-    invokeRestart("muffleWarning")
-  })
+  asking_training_rows(set_up())
 }
 
 # Each result, if there is one, in a file of its name.

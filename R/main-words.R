@@ -36,3 +36,18 @@ save_picture <- function(plot, file) {
 }
 
 in_words <- function(text) trimws(strsplit(text, ",", fixed = TRUE)[[1]])
+
+in_time <- function(seconds) {
+  if (length(seconds) > 1) return(vapply(seconds, in_time, ""))
+  if (is.na(seconds)) return("an unknown time")
+  if (seconds < 90) return(paste(max(1, ceiling(seconds)), "s"))
+  if (seconds < 5400) return(paste(ceiling(seconds / 60), "min"))
+  paste(signif(seconds / 3600, 2), "h")
+}
+
+# Without other rows the training rows are asked, and called so.
+asking_training_rows <- function(code) {
+  withCallingHandlers(code, dreher_warning_rows = function(w) {
+    invokeRestart("muffleWarning")
+  })
+}

@@ -74,7 +74,7 @@ test_that("all faults of a file are said at once, each with its line", {
   expect_identical(said[["reduce.folds"]], 16L)
   expect_identical(said[["reduce.thin_twins"]], 17L)
   expect_true(is.na(said[["target"]]))
-  expect_error(run_study(file), "8 faults", class = "dreher_error_input")
+  expect_error(run_study(file), "eight faults", class = "dreher_error_input")
 })
 
 test_that("files, columns, settings and models that are not there are faults", {
