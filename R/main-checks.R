@@ -77,12 +77,13 @@ check_given <- function(step, given) {
     if (given$format == "text" && !is.null(given$out)) {
       wrong_usage("--format text is for standard output: leave --out away.")
     }
-    if (given$format == "xlsx" && is.null(given$out)) {
+    if (given$format %in% c("xlsx", "parquet", "sqlite") && is.null(given$out)) {
       wrong_usage(
-        "--format xlsx needs --out: a spreadsheet cannot go to standard output."
+        "--format ", given$format, " needs --out: such a file cannot go to standard output."
       )
     }
     if (given$format == "xlsx") rlang::check_installed("writexl", "to write spreadsheets")
+    if (given$format == "parquet") rlang::check_installed("nanoparquet", "to write Parquet")
   }
   if (!is.null(given$metric)) {
     check_choice(given$metric, names(metric_table()), "--metric")

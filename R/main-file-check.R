@@ -41,4 +41,4 @@ sound_spec <- function(file) {
 }
 
 #' @export
-print.dreher_faults <- function(x, ...) write_lines(x, format_faults(x))
+print.dreher_faults <- function(x, ..., width = NULL) write_lines(x, format_faults(x), width)

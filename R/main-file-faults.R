@@ -166,10 +166,12 @@ faults_of_steps <- function(spec, add) {
     )
   }
   no_file(spec, "dictionary", spec$dictionary, add)
-  if (identical(spec$output$format, "xlsx") &&
-      !requireNamespace("writexl", quietly = TRUE)) {
+  writer <- c(xlsx = "writexl", parquet = "nanoparquet")[spec$output$format]
+  if (length(writer) && !is.na(writer) && !requireNamespace(writer, quietly = TRUE)) {
     add(
-      "output.format", "xlsx needs the package writexl.", "install.packages(\"writexl\")"
+      "output.format",
+      paste0(spec$output$format, " needs the package ", writer, "."),
+      paste0("install.packages(\"", writer, "\")")
     )
   }
 }

@@ -66,7 +66,8 @@ format_option <- function() {
   opt(
     "format",
     paste0(
-      "of the table: csv, json or xlsx; text, what R prints, on standard output ",
+      "of the table: csv, json, xlsx, parquet or sqlite; text, what R prints, on standard ",
+      "output ",
       "[default %default]"
     ),
     default = "csv"

@@ -74,6 +74,7 @@ report_step <- function() {
       flag(
         "short", "one page for the domain expert: the answer, the ranking, how they act"
       ),
+      opt("withhold", "what its readers may not see: rows, sensitive, or both, by commas"),
       opt("title", "title of the page [default: the study file's]"),
       opt(
         "page", "path of the page [default: report.html or short.html beside the results]"
@@ -83,18 +84,20 @@ report_step <- function() {
 }
 
 command_report <- function(given) {
+  withhold <- if (!is.null(given$withhold)) {
+    check_choice(in_words(given$withhold), withheld_kinds, "--withhold", several = TRUE)
+  }
   result <- tell_progress(run_study(given$file))
   spec <- sound_spec(given$file)
+  if (is.null(withhold)) withhold <- unlist(spec$report$withhold)
   title <- if (is.null(given$title)) spec$report$title else given$title
   page <- given$page
   if (is.null(page)) {
     page <- file.path(result$folder, if (given$short) "short.html" else "report.html")
   }
   results <- unname(result[setdiff(names(result), c("study", "steps", "folder"))])
-  do.call(
-    write_report,
-    c(list(result$study), results, list(file = page, title = title, short = given$short))
-  )
+  about <- list(file = page, title = title, short = given$short, withhold = withhold)
+  do.call(write_report, c(list(result$study), results, about))
   put_out(paste0("Written: ", page))
 }
 

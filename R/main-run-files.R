@@ -2,32 +2,95 @@
 
 # keys: of all steps
 deliver_run <- function(st, results, steps, keys, spec, out) {
-  format <- if (is.null(spec$output$format)) "csv" else spec$output$format
-  anew <- steps$step[steps$state == "done"]
-  for (name in setdiff(names(results), "set")) {
-    file <- file.path(out, paste0(name, ".", format))
-    if (name %in% anew || !file.exists(file)) {
-      save_table(results[[name]], file)
-      draw_result(results[[name]], name, results, out)
-    }
+  done <- steps$step[steps$state == "done"]
+  kept_in <- file.path(out, "kept")
+  words <- key_of(of_dictionary(st, c("label", "unit")))
+  anew <- if (is.null(read_kept(kept_in, "words", words))) names(results) else done
+  tables <- setdiff(names(results), "set")
+  files <- file.path(out, result_files(tables, spec$output$format))
+  to_write <- tables[tables %in% anew | !file.exists(files)]
+  for (name in to_write) {
+    file <- files[tables == name]
+    save_table(results[[name]], file, if (endsWith(file, ".sqlite")) name)
+    draw_result(results[[name]], name, results, out)
   }
   set <- results$set
   file <- file.path(out, "set.json")
-  if (!is.null(set) && (any(c("set", "confirmation") %in% anew) || !file.exists(file))) {
+  if (!is.null(set) && (any(c("set", "confirmation") %in% done) || !file.exists(file))) {
     write_predictor_set(set, file)
   }
+  if (!is.null(spec$output$database)) results_to_database(results, spec)
+  write_kept(kept_in, "words", words, TRUE)
   page <- file.path(out, "report.html")
-  key <- key_of(spec$report, keys)
-  if (!file.exists(page) || is.null(read_kept(file.path(out, "kept"), "page", key))) {
+  key <- key_of(spec$report, keys, words)
+  if (!file.exists(page) || is.null(read_kept(kept_in, "page", key))) {
     say_step("Writing the page ...")
     title <- if (is.null(spec$report$title)) {
       paste("What predicts", st$target)
     } else {
       spec$report$title
     }
-    do.call(write_report, c(list(st), unname(results), list(file = page, title = title)))
-    write_kept(file.path(out, "kept"), "page", key, TRUE)
+    about <- list(file = page, title = title, withhold = unlist(spec$report$withhold))
+    do.call(write_report, c(list(st), unname(results), about))
+    write_kept(kept_in, "page", key, TRUE)
   }
+}
+
+# One file a result, or one SQLite file for all.
+result_files <- function(names, format) {
+  if (is.null(format)) format <- "csv"
+  if (format == "sqlite") rep("results.sqlite", length(names)) else paste0(names, ".", format)
+}
+
+# A database that cannot be reached loses nobody the files.
+results_to_database <- function(results, spec) {
+  place <- spec$output$database
+  prefix <- if (is.null(place$prefix)) {
+    paste0(gsub("[^A-Za-z0-9]+", "_", tools::file_path_sans_ext(basename(spec$file))), "_")
+  } else {
+    place$prefix
+  }
+  say_step("Writing to the database ...")
+  tryCatch(
+    {
+      connection <- connect_database(place)
+      on.exit(DBI::dbDisconnect(connection))
+      for (name in names(results)) {
+        save_table(results[[name]], connection, paste0(prefix, name))
+      }
+    },
+    error = function(e) {
+      warn_dreher(
+        "database",
+        "The results are not all in the database.",
+        gsub("\\s+", " ", cli::ansi_strip(rlang::cnd_message(e)))
+      )
+    }
+  )
+}
+
+# Results that were kept take the words of today's dictionary: labels and units.
+in_words_of <- function(x, st) {
+  known <- st$dictionary
+  renew <- function(old, column) {
+    at <- match(names(old), known$predictor)
+    old[!is.na(at)] <- column[at[!is.na(at)]]
+    old
+  }
+  labels <- labels_of(st, known$predictor)
+  if (!is.null(detail(x, "labels"))) {
+    x <- set_detail(x, "labels", renew(detail(x, "labels"), labels))
+  }
+  if (!is.null(detail(x, "units"))) {
+    x <- set_detail(
+      x, "units", renew(detail(x, "units"), unname(units_of(st, known$predictor)))
+    )
+  }
+  if (is.data.frame(x)) return(x)
+  if (!is.null(x[["labels"]])) x$labels <- renew(x$labels, labels)
+  if (inherits(x[["study"]], "dreher_study")) x$study$dictionary <- known
+  if (is.list(x[["reduction"]])) x$reduction <- in_words_of(x$reduction, st)
+  x
 }
 
 draw_result <- function(x, name, results, out) {
@@ -43,13 +106,13 @@ draw_result <- function(x, name, results, out) {
 }
 
 #' @export
-print.dreher_run <- function(x, ...) write_lines(x, format_run(x))
+print.dreher_run <- function(x, ..., width = NULL) write_lines(x, format_run(x), width)
 
 # The answer, and where things are: what a reader wants of a run, within a screen.
 format_run <- function(x) {
   if (any(x$steps$state == "to do")) return(format_plan(x))
   failed <- x$steps[x$steps$state %in% c("failed", "not possible"), ]
-  said <- function(...) wrap_lines(paste0(...), 79, 1)
+  said <- function(...) wrap_lines(paste0(...), indent = 1)
   part <- x$stability$parts[[1]]
   blocks <- list(
     c(

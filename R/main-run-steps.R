@@ -55,6 +55,12 @@ first_model <- function(spec) {
   }
 }
 
+# What a step takes of the dictionary, whatever the order of its lines.
+of_dictionary <- function(st, columns) {
+  d <- st$dictionary[order(st$dictionary$predictor, method = "radix"), ]
+  as.list(d[c("predictor", setdiff(columns, "predictor"))])
+}
+
 # Arguments of a function from a section, those that are given.
 given_arguments <- function(section, names) section[intersect(names, names(section))]
 
@@ -187,7 +193,10 @@ reduce_steps <- function(spec, st, tables, out) {
           )
         )
       },
-      about = list(ranker, search, if (identical(section$rule, "count")) section$count),
+      about = list(
+        ranker, search, if (identical(section$rule, "count")) section$count,
+        of_dictionary(st, "cost")
+      ),
       seconds = function() seconds_of_reduction(st, section)
     ),
     new_step(
@@ -237,7 +246,7 @@ compare_step_of <- function(spec, st) {
       ))
     },
     needs = if (any(chosen)) "set" else character(),
-    about = section
+    about = list(section, of_dictionary(st, "cost"))
   )
 }
 

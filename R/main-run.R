@@ -97,7 +97,7 @@ run_spec <- function(spec, out, dry_run, threads) {
     lapply(tables, rlang::hash),
     spec$models,
     spec[c("positive", "metric", "weights", "blocks", "target_transform")],
-    file_dictionary(spec),
+    of_dictionary(st, setdiff(names(st$dictionary), c("label", "unit", "cost"))),
     seed_of(spec),
     lapply(spec$models, function(m) {
       if (!is.null(m$file)) tools::md5sum(file_at(spec, m$file))
@@ -107,7 +107,7 @@ run_spec <- function(spec, out, dry_run, threads) {
     if (dry_run) book$plan(step, base) else book$take(step, base)
   }
   values <- book$values()
-  results <- values[setdiff(names(values), "ranked_again")]
+  results <- lapply(values[setdiff(names(values), "ranked_again")], in_words_of, st)
   done <- book$steps()
   if (!dry_run) deliver_run(st, results, done, book$keys(), spec, out)
   structure(

@@ -1,7 +1,9 @@
 # Contributions in words: over all rows, and one row as reasons for and against.
 
 #' @export
-print.dreher_contributions <- function(x, ...) write_lines(x, format_contributions(x))
+print.dreher_contributions <- function(x, ..., width = NULL) {
+  write_lines(x, format_contributions(x), width)
+}
 
 format_contributions <- function(x) {
   if (!all(names(contribution_columns) %in% names(x)) || !nrow(x)) {
@@ -52,7 +54,7 @@ format_single_rows <- function(x, most = 6) {
       rest <- part[-seq_len(nrow(shown)), ]
       step <- max(abs(part$contribution)) / 10
       columns <- list(
-        predictor = shorten(labels_in(x, shown$predictor), 30),
+        predictor = shorten(labels_in(x, shown$predictor), name_room(30)),
         value = shorten(value_words(x, shown), 18),
       `in the data` = say_place(shown),
         contribution = signed(shown$contribution, step),
@@ -158,7 +160,7 @@ format_all_rows <- function(x, most = 12) {
   labels <- labels_in(x, shown$predictor)
   table <- lay_out(
     list(
-      predictor = shorten(labels, 28),
+      predictor = shorten(labels, name_room(28)),
       `mean size` = format_value(shown$mean_size, step),
       direction = ifelse(is.na(shown$direction), "by level", shown$direction),
       correlation = ifelse(
@@ -213,7 +215,9 @@ say_directions <- function(s, labels) {
 # ---- interactions ----
 
 #' @export
-print.dreher_interactions <- function(x, ...) write_lines(x, format_interactions(x))
+print.dreher_interactions <- function(x, ..., width = NULL) {
+  write_lines(x, format_interactions(x), width)
+}
 
 format_interactions <- function(x, most = 10) {
   if (!all(names(interaction_columns) %in% names(x)) || !nrow(x)) {
@@ -225,8 +229,8 @@ format_interactions <- function(x, most = 10) {
   shown <- utils::head(d, most)
   unit <- ifelse(is.na(shown$std_error), max(abs(shown$interaction)) / 10, shown$std_error)
   columns <- list(
-    predictor = shorten(labels_in(x, shown$predictor), 20),
-    other = shorten(labels_in(x, shown$other), 20),
+    predictor = shorten(labels_in(x, shown$predictor), name_room(20)),
+    other = shorten(labels_in(x, shown$other), name_room(20)),
     interaction = format_value(shown$interaction, unit),
     interval = in_brackets(shown$lower, shown$upper, unit),
     share = format_percent(shown$share),

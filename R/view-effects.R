@@ -1,7 +1,9 @@
 # Effect curves in words.
 
 #' @export
-print.dreher_effects <- function(x, ...) write_lines(x, format_effects(x))
+print.dreher_effects <- function(x, ..., width = NULL) {
+  write_lines(x, format_effects(x), width)
+}
 
 format_effects <- function(x, most = 10) {
   if (!all(names(effect_columns) %in% names(x)) || !nrow(x)) {
@@ -11,7 +13,7 @@ format_effects <- function(x, most = 10) {
   shown <- utils::head(all, most)
   several <- function(column) length(unique(all[[column]])) > 1
   columns <- list(
-    predictor = shorten(label_curves(x, shown), 26),
+    predictor = shorten(label_curves(x, shown), name_room(26)),
     model = if (several("model")) shorten(shown$model, 12),
     class = if (several("class")) shorten(shown$class, 12),
     slice = if (several("slice")) shorten(shown$slice, 12),
@@ -29,9 +31,9 @@ format_effects <- function(x, most = 10) {
   columns <- Filter(Negate(is.null), columns)
   right <- names(columns) %in% c("lowest", "highest", "change", "interval")
   table <- lay_out(columns, right)
-  if (any(nchar(table, "width") > 80)) {
+  if (any(nchar(table, "width") > screen_width())) {
     columns$predictor <- shorten(columns$predictor, 14)
-    table <- shorten(lay_out(columns, right), 80)
+    table <- shorten(lay_out(columns, right), screen_width())
   }
   said <- say_first_curves(shown, 12 - min(nrow(shown), 8))
   c(
@@ -47,7 +49,7 @@ format_effects <- function(x, most = 10) {
 say_first_curves <- function(shown, room) {
   lines <- character()
   for (s in shown$sentence) {
-    more <- wrap_lines(s, 79)
+    more <- wrap_lines(s)
     if (length(lines) && length(lines) + length(more) > room) break
     lines <- c(lines, more)
   }

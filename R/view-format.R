@@ -147,11 +147,20 @@ lay_out <- function(columns, right = rep(FALSE, length(columns))) {
   sub(" +$", "", paste0(" ", do.call(paste, c(cells, sep = "  "))))
 }
 
+# Columns a print may take: those of the terminal, within reason.
+screen_width <- function() min(max(cli::console_width(), 60L), 160L)
+
+# Sentences in longer lines are hard to read.
+text_width <- function() min(screen_width(), 100L)
+
+# Room for a name where there is so much in a terminal of 80 columns.
+name_room <- function(usual) usual + max(0L, (screen_width() - 80L) %/% 3L)
+
 heading <- function(text) {
-  cli::style_bold(shorten(text, 80))
+  cli::style_bold(shorten(text, screen_width()))
 }
 
-wrap_lines <- function(text, width = 80, indent = 0) {
+wrap_lines <- function(text, width = text_width(), indent = 0) {
   strwrap(text, width, indent = indent, exdent = indent)
 }
 
@@ -356,7 +365,12 @@ say_settings <- function(s, level) {
   )
 }
 
-write_lines <- function(x, lines) {
+# `lines` are made only when the width is set.
+write_lines <- function(x, lines, width = NULL) {
+  if (!is.null(width)) {
+    check_count(width, "width", least = 60, most = 160)
+    rlang::local_options(cli.width = width)
+  }
   writeLines(printable_lines(lines))
   invisible(x)
 }

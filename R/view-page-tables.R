@@ -1,8 +1,11 @@
-# The tables of the page.
+# The tables of the page and of documents. *_cells(): list(columns, values, chooses): what is shown,
+# the numbers behind it, and per row the predictor it stands for.
 
 # A table that sorts and searches in the page. Numbers carry their value for sorting.
 # chooses: per row the predictor it stands for, shown by a click on the row
-page_table <- function(columns, values = list(), search = FALSE, chooses = NULL) {
+# by, along: the column whose words stand at the axis ("x" or "y") of the figure above
+page_table <- function(
+    columns, values = list(), search = FALSE, chooses = NULL, by = NULL, along = "y") {
   head <- paste0(
     "<th scope=\"col\"><button type=\"button\">", escape(names(columns)),
     "</button></th>", collapse = ""
@@ -29,7 +32,9 @@ page_table <- function(columns, values = list(), search = FALSE, chooses = NULL)
     if (search) {
       "<input type=\"search\" placeholder=\"Search\" aria-label=\"Search the table\">"
     },
-    "<table><thead><tr>", head, "</tr></thead><tbody>",
+    "<table",
+    if (!is.null(by)) paste0(" data-by=\"", escape(by), "\" data-along=\"", along, "\""),
+    "><thead><tr>", head, "</tr></thead><tbody>",
     paste0(
       "<tr", if (!is.null(chooses)) paste0(" data-predictor=\"", escape(chooses), "\""), ">",
       rows, "</tr>", collapse = "\n"
@@ -38,20 +43,26 @@ page_table <- function(columns, values = list(), search = FALSE, chooses = NULL)
   )
 }
 
-page_scores <- function(x) {
+page_cells <- function(cells, search = FALSE, by = NULL, along = "y") {
+  page_table(cells$columns, cells$values, search, cells$chooses, by, along)
+}
+
+score_cells <- function(x) {
   if (isTRUE(detail(x, "seen"))) {
-    return(page_table(
-      list(
+    return(list(
+      columns = list(
         Model = x$model,
         `Score on training rows` = format_value(x$score),
         Constant = format_value(x$constant),
         Skill = format_value(x$skill)
       ),
-      list(`Score on training rows` = x$score, Constant = x$constant, Skill = x$skill)
+      values = list(
+        `Score on training rows` = x$score, Constant = x$constant, Skill = x$skill
+      )
     ))
   }
-  page_table(
-    list(
+  list(
+    columns = list(
       Model = x$model,
       `Holdout score` = paste0(
         format_value(x$score, x$std_error), " [", format_value(x$lower, x$std_error),
@@ -71,7 +82,7 @@ page_scores <- function(x) {
       Training = format_value(x$train_score, x$std_error),
       `Can its importances be interpreted?` = gsub("`", "", x$verdict, fixed = TRUE)
     ),
-    list(
+    values = list(
       `Holdout score` = x$score,
       Constant = x$constant,
       Skill = x$skill,
@@ -97,13 +108,13 @@ page_checks <- function(r) {
   )
 }
 
-# One model's, of the classes together or of one.
-page_ranking <- function(x, model, class = NULL) {
+# One model's ranking, of the classes together or of one.
+ranking_cells <- function(x, model, class = NULL) {
   d <- as_plain(shown_ranking(x))
   d <- d[d$model == model & (if (is.null(class)) is.na(d$class) else d$class %in% class), ]
   half <- (d$upper - d$lower) / 2
-  page_table(
-    list(
+  list(
+    columns = list(
       Method = panel_of(d),
       Rank = d$rank,
       Predictor = unname(detail(x, "labels")[d$predictor]),
@@ -116,13 +127,14 @@ page_ranking <- function(x, model, class = NULL) {
       Share = format_percent(d$share),
       Flag = d$flag
     ),
-    list(Rank = d$rank, Importance = d$importance, Interval = d$lower, Share = d$share),
-    search = TRUE,
+    values = list(
+      Rank = d$rank, Importance = d$importance, Interval = d$lower, Share = d$share
+    ),
     chooses = d$predictor
   )
 }
 
-page_stability <- function(x) {
+stability_cells <- function(x) {
   d <- as.data.frame(x)
   half <- (d$upper - d$lower) / 2
   floor <- if (!all(is.na(d$above_floor))) {
@@ -132,8 +144,8 @@ page_stability <- function(x) {
       )
     )
   }
-  page_table(
-    c(
+  list(
+    columns = c(
       list(
         Model = d$model,
         Method = panel_of(d),
@@ -150,24 +162,23 @@ page_stability <- function(x) {
       ),
       floor
     ),
-    list(
+    values = list(
       Rank = d$rank,
       `Rank set` = d$rank_lower,
       Spread = d$spread_lower,
       Importance = d$importance,
       Tier = d$tier
-    ),
-    search = TRUE
+    )
   )
 }
 
-page_floor <- function(x) {
+floor_cells <- function(x) {
   d <- x$table
   unit <- stats::ave(d$importance, part_keys(cbind(d, slice = NA)), FUN = function(v) {
     stats::sd(v) / 10
   })
-  page_table(
-    list(
+  list(
+    columns = list(
       Model = d$model,
       Method = panel_of(d),
       Predictor = unname(x$labels[d$predictor]),
@@ -179,13 +190,12 @@ page_floor <- function(x) {
       p = formatC(d$p_value, digits = 3, format = "f"),
       `Noise floor` = ifelse(d$above, "above", "not above")
     ),
-    list(Importance = d$importance, Floor = d$floor, p = d$p_value),
-    search = TRUE
+    values = list(Importance = d$importance, Floor = d$floor, p = d$p_value)
   )
 }
 
-page_reduction <- function(r) {
-  d <- as.data.frame(r$reduction)
+reduction_cells <- function(x) {
+  d <- as.data.frame(x)
   unit <- stats::median(d$price_error[d$price_error > 0])
   beside <- c(
     thinned = "(without twins)", `not sensitive` = "(without sensitive ones)",
@@ -193,11 +203,11 @@ page_reduction <- function(r) {
   )[d$candidate]
   added <- vapply(
     strsplit(d$added, ", ", fixed = TRUE),
-    function(a) paste(labels_of(r$study, a), collapse = ", "),
+    function(a) paste(labels_of(x$study, a), collapse = ", "),
     ""
   )
-  page_table(
-    list(
+  list(
+    columns = list(
       Model = d$model,
       Count = d$count,
       Cost = ifelse(is.na(d$cost), "", format(d$cost, trim = TRUE)),
@@ -221,7 +231,7 @@ page_reduction <- function(r) {
         )
       )
     ),
-    list(
+    values = list(
       Count = d$count,
       Cost = d$cost,
       Score = d$score,
@@ -231,11 +241,11 @@ page_reduction <- function(r) {
   )
 }
 
-page_comparison <- function(x) {
+comparison_cells <- function(x) {
   d <- as.data.frame(x)
   unit <- max(stats::median(d$price_error[d$price_error > 0]), 1e-12, na.rm = TRUE)
-  page_table(
-    list(
+  list(
+    columns = list(
       Model = d$model,
       Set = d$set,
       Count = d$count,
@@ -250,12 +260,56 @@ page_comparison <- function(x) {
       ),
       Statement = d$statement
     ),
-    list(Count = d$count, Score = d$score, Price = d$price)
+    values = list(Count = d$count, Score = d$score, Price = d$price)
   )
 }
 
-# Any result as a table: numbers to four digits, at most 300 rows.
-page_any <- function(x, most = 300, labels = NULL) {
+drift_cells <- function(x) {
+  d <- as_plain(x)
+  sets <- detail(x, "sets")
+  typical <- function(v) {
+    level <- d$level
+    number <- mapply(value_in_words, v, time_of_columns(x, d$predictor), USE.NAMES = FALSE)
+    ifelse(is.na(level), number, paste(format_percent(v), level))
+  }
+  columns <- list(
+    Predictor = unname(detail(x, "labels")[d$predictor]),
+    Distance = format_value(d$distance, 0.05),
+    Interval = in_brackets(d$lower, d$upper, 0.05),
+    `By chance` = format_value(d$expected, 0.05),
+    `p, adjusted` = format.pval(d$p_adjusted, digits = 1, eps = 0.001),
+    a = typical(d$first),
+    b = typical(d$second)
+  )
+  names(columns)[6:7] <- paste("Typical in", sets)
+  list(
+    columns = columns,
+    values = list(
+      Distance = d$distance, Interval = d$lower, `By chance` = d$expected,
+      `p, adjusted` = d$p_adjusted
+    )
+  )
+}
+
+# The points of one curve.
+curve_cells <- function(d) {
+  unit <- (d$upper - d$lower) / 2
+  list(
+    columns = list(
+      Value = d$at,
+      Prediction = format_value(d$effect, unit),
+      Interval = in_brackets(d$lower, d$upper, unit),
+      `Training rows near` = ifelse(is.na(d$rows_near), "", format_number(d$rows_near)),
+      Flag = d$flag
+    ),
+    values = list(
+      Prediction = d$effect, Interval = d$lower, `Training rows near` = d$rows_near
+    )
+  )
+}
+
+# Any result: numbers to four digits.
+any_cells <- function(x, most, labels = NULL) {
   if (is.null(labels)) labels <- detail(x, "labels")
   if (is.null(labels)) labels <- x[["labels"]]
   d <- as.data.frame(x)
@@ -277,11 +331,21 @@ page_any <- function(x, most = 300, labels = NULL) {
   })
   cells <- lapply(cells, as.character)
   names(cells) <- gsub("_", " ", names(cells), fixed = TRUE)
-  values <- stats::setNames(as.list(shown[number]), names(cells)[number])
+  list(
+    columns = cells,
+    values = stats::setNames(as.list(shown[number]), names(cells)[number]),
+    left = nrow(d) - nrow(shown)
+  )
+}
+
+page_any <- function(x, labels = NULL, most = 300, by = NULL, along = "y") {
+  cells <- any_cells(x, most, labels)
   paste0(
-    page_table(cells, values, search = nrow(shown) > 12),
-    if (nrow(d) > most) {
-      paste0("<p>The first ", most, " of ", format_number(nrow(d)), " rows.</p>")
+    page_cells(cells, length(cells$columns[[1]]) > 12, by, along),
+    if (cells$left > 0) {
+      paste0(
+        "<p>The first ", most, " of ", format_number(most + cells$left), " rows.</p>"
+      )
     }
   )
 }

@@ -10,11 +10,11 @@ write_page <- function(r, file, short) {
   sections <- Filter(Negate(is.null), if (short) short_sections(r) else page_sections(r))
   script <- page_script()
   css <- page_file("report.css")
-  body <- paste0(
+  body <- mask_page(masks = r$masks, html = paste0(
     "<a class=\"skip\" href=\"#findings\">Skip to the findings</a>", page_answer(r),
     if (!short) page_contents(sections), "<main id=\"findings\">",
     paste0(vapply(sections, section_html, ""), collapse = "\n"), "</main>", page_foot(r)
-  )
+  ))
   write_text(
     paste0(
       "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n",
@@ -110,7 +110,7 @@ section_fit <- function(r) {
     id = "fit",
     title = "Can the models' importances be interpreted?",
     body = paste0(
-      finding_html(say_interpretable(r$scores, r$checks)), page_scores(r$scores),
+      finding_html(say_interpretable(r$scores, r$checks)), page_cells(score_cells(r$scores)),
       if (has_calibration(r$scores)) {
         paste0(
           finding_html(say_calibration(r$scores)),
@@ -158,7 +158,12 @@ section_drift <- function(r) {
     id = "drift",
     title = "Do the sets of rows differ?",
     body = paste0(
-      finding_html(said), page_figure(ggplot2::autoplot(r$drift), said, page_any(r$drift)),
+      finding_html(said),
+      page_figure(
+        ggplot2::autoplot(r$drift),
+        said,
+        page_cells(drift_cells(r$drift), TRUE, by = "Predictor")
+      ),
       how_to_read(
         paste0(
           "Each line compares the values of one column in the two sets of rows: 0 ",
@@ -222,7 +227,9 @@ ranking_view <- function(r, d, one) {
   draw <- function(class) {
     page_figure(
       ggplot2::autoplot(r$ranking, model = model, class = class), said,
-      if (!one) page_ranking(r$ranking, model, class)
+      if (!one) page_cells(
+          ranking_cells(r$ranking, model, class), search = TRUE, by = "Predictor"
+        )
     )
   }
   classes <- unique(d$class[!is.na(d$class)])
@@ -267,14 +274,18 @@ section_floor <- function(r) {
   views <- lapply(models, function(m) {
     d <- r$floor$table[r$floor$table$model == m, ]
     said <- paste0(m, ": ", say_above(d[d$method == d$method[1], ], r$floor$labels))
-    paste0(finding_html(said), page_figure(ggplot2::autoplot(r$floor, model = m), said))
+    one <- r$floor
+    one$table <- d
+    numbers <- page_cells(floor_cells(one), search = TRUE, by = "Predictor")
+    paste0(
+      finding_html(said), page_figure(ggplot2::autoplot(r$floor, model = m), said, numbers)
+    )
   })
   list(
     id = "floor",
     title = "Which predictors exceed the noise floor?",
     body = paste0(
       choice_of("model", "Model", models, views = views),
-      "<details><summary>The numbers</summary>", page_floor(r$floor), "</details>",
       how_to_read(
         paste0(
           "The models were trained again with a shuffled copy of every predictor ",
@@ -298,6 +309,8 @@ section_stability <- function(r) {
   views <- lapply(parts, function(p) {
     d <- p$table[1, ]
     said <- say_verdict(p, r$stability$labels, r$stability$about)
+    one <- r$stability
+    one$parts <- list(p)
     paste0(
       finding_html(said),
       page_figure(
@@ -308,7 +321,8 @@ section_stability <- function(r) {
           rows = d$rows,
           slice = if (!is.na(d$slice)) d$slice
         ),
-        said
+        said,
+        page_cells(stability_cells(one), search = TRUE, by = "Predictor")
       )
     )
   })
@@ -317,8 +331,6 @@ section_stability <- function(r) {
     title = "How stable is the order?",
     body = paste0(
       choice_of("part", "Model and method", names, views = views),
-      "<details><summary>The numbers</summary>", page_stability(r$stability),
-      "</details>",
       how_to_read(
         paste0(
           "The models were trained again on other draws of the rows. Each row shows ",
@@ -393,7 +405,11 @@ section_reduction <- function(r) {
     title = "Which smaller set is enough?",
     body = paste0(
       finding_html(said),
-      page_figure(ggplot2::autoplot(r$reduction, set = r$set), said, page_reduction(r)),
+      page_figure(
+        ggplot2::autoplot(r$reduction, set = r$set),
+        said,
+        page_cells(reduction_cells(r$reduction), by = "Adds")
+      ),
       if (!is.null(r$set) && length(r$reduction$curves) > 1) {
         page_figure(ggplot2::autoplot(r$reduction), "The scores of all models by number")
       },
@@ -418,7 +434,7 @@ section_comparison <- function(r) {
     id = "comparison",
     title = "What is the price of other sets?",
     body = paste0(
-      page_comparison(r$comparison),
+      page_cells(comparison_cells(r$comparison)),
       how_to_read(
         paste0(
           "Price: the loss in score against the reference, on the same rows, with its ",
@@ -507,7 +523,7 @@ curve_view <- function(x, s, d, p) {
           x, model = model, class = if (!is.na(class)) class, titled = FALSE, only = p
         ),
         paste(said, collapse = " "),
-        page_any(points[c("at", "effect", "lower", "upper")]),
+        page_cells(curve_cells(points), nrow(points) > 12, by = "Value", along = "x"),
         10.6,
         4.6
       )
@@ -548,7 +564,9 @@ contributions_part <- function(r) {
   if (is.null(x)) return("")
   rows <- unique(x$row)
   few <- length(rows) > 1 && length(rows) <= 12
-  body <- if (few || length(rows) == 1) {
+  body <- if (isTRUE(r$without_rows)) {
+    page_contributions(x)
+  } else if (few || length(rows) == 1) {
     choice_of(
       "row", "Row", as.character(rows), views = lapply(rows, function(i) row_view(x, i))
     )
@@ -582,7 +600,8 @@ row_view <- function(x, i) {
       page_sentences(said),
       page_figure(
         ggplot2::autoplot(x, row = i, class = if (!is.na(class)) class),
-        paste(said, collapse = " "), page_any(one, labels = detail(x, "labels"))
+        paste(said, collapse = " "),
+        page_any(one, labels = detail(x, "labels"), by = "predictor")
       )
     )
   })

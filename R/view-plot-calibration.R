@@ -7,7 +7,8 @@ draw_calibration <- function(object, part) {
     ggplot2::geom_abline(slope = 1, intercept = 0, colour = muted, linetype = "dashed") +
     ggplot2::geom_linerange(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), colour = ink, linewidth = 0.7
-    ) + ggplot2::geom_point(colour = ink, size = 2.4) + ggplot2::facet_wrap(~panel) +
+    ) + ggplot2::geom_point(colour = ink, size = 2.4) +
+    ggplot2::facet_wrap(~panel, labeller = fitting_names(part$panel)) +
     ggplot2::labs(
       x = if (classes) {
         "predicted probability, mean of the bin"
@@ -65,7 +66,7 @@ draw_confusion <- function(object, part) {
     ) +
     ggplot2::scale_alpha_continuous(range = c(0.03, 0.9), limits = c(0, 1)) +
     ggplot2::scale_colour_manual(values = c(`TRUE` = paper, `FALSE` = ink)) +
-    ggplot2::facet_wrap(~model) +
+    ggplot2::facet_wrap(~model, labeller = fitting_names(part$model)) +
     ggplot2::labs(
       x = "predicted class, the most probable one", y = "true class",
       title = say_confusion(part),
@@ -97,7 +98,8 @@ draw_residuals <- function(object, part) {
     ggplot2::geom_line(ggplot2::aes(y = -.data$spread), data = several, colour = muted) +
     ggplot2::geom_linerange(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), colour = ink, linewidth = 0.7
-    ) + ggplot2::geom_point(colour = ink, size = 2.4) + ggplot2::facet_wrap(~model) +
+    ) + ggplot2::geom_point(colour = ink, size = 2.4) +
+    ggplot2::facet_wrap(~model, labeller = fitting_names(part$model)) +
     ggplot2::labs(
       x = "prediction, mean of the bin",
       y = "truth less prediction",
@@ -136,7 +138,9 @@ draw_trees <- function(object, part) {
     ggplot2::geom_ribbon(
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), fill = hairline, na.rm = TRUE
     ) + ggplot2::geom_line(colour = ink) + ggplot2::geom_point(colour = ink, size = 2) +
-    ggplot2::scale_x_log10() + ggplot2::facet_wrap(~model, scales = "free_x") +
+    ggplot2::scale_x_log10() + ggplot2::facet_wrap(
+      ~model, scales = "free_x", labeller = fitting_names(part$model)
+    ) +
     ggplot2::labs(
       x = "number of trees, the first ones",
       y = paste0(detail(object, "metric_label"), " (", object$better[1], " is better)"),

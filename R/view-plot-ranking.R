@@ -263,9 +263,9 @@ plot_ranks <- function(ranking, ..., top = 15, apart = 3) {
   apart <- check_count(apart, "apart", least = 0)
   d <- as_plain(shown_ranking(ranking))
   d <- d[is.na(d$class), ]
-  several <- length(unique(d$model)) > 1
-  d$column <- paste0(if (several) paste0(d$model, "\n"), panel_of(d))
-  columns <- unique(d$column)
+  heads <- heads_of_columns(d)
+  d$column <- heads$column
+  columns <- heads$columns
   if (length(columns) < 2) {
     stop_input(
       "There is a single method and model: nothing to lay side by side.",
@@ -299,8 +299,8 @@ plot_ranks <- function(ranking, ..., top = 15, apart = 3) {
       size = 4
     ) + ggplot2::scale_y_reverse(breaks = NULL) +
     ggplot2::scale_x_continuous(
-      breaks = seq_along(columns),
-      labels = columns,
+      breaks = heads$at,
+      labels = heads$label,
       position = "top",
       limits = c(1, length(columns)) + c(-1, 1) * (if (length(columns) < 4) 0.4 else 0.33) *
         max(1, length(columns) - 1)
@@ -310,12 +310,58 @@ plot_ranks <- function(ranking, ..., top = 15, apart = 3) {
       x = NULL,
       y = NULL,
       title = say_apart(d, labels, apart),
-      subtitle = apart_subtitle(d, detail(ranking, "target"), counted, apart)
+      subtitle = apart_subtitle(d, detail(ranking, "target"), counted, apart),
+      caption = heads$caption
     ) + theme_dreher() +
     ggplot2::theme(
       panel.grid.major = ggplot2::element_blank(),
       axis.text.x = ggplot2::element_text(face = "bold", lineheight = 1)
     )
+}
+
+# What stands above each column: model and method where they fit; else numbers, the methods above
+# those of theirs, and what the numbers stand for below.
+# -> column of every row; columns in their order; at, label; caption
+heads_of_columns <- function(d, most = 6) {
+  panel <- panel_of(d)
+  models <- unique(d$model)
+  column <- if (length(models) > 1) paste0(d$model, "\n", panel) else panel
+  columns <- unique(column)
+  n <- length(columns)
+  if (n <= most) {
+    room <- room_across(1.7 * max(1, n - 1))
+    label <- vapply(strsplit(columns, "\n", fixed = TRUE), function(parts) {
+      paste(break_name(parts, room), collapse = "\n")
+    }, "")
+    return(list(column = column, columns = columns, at = seq_len(n), label = label))
+  }
+  panels <- unique(panel)
+  both <- length(models) > 1 && length(panels) > 1
+  if (both) {
+    by <- order(match(panel, panels), match(d$model, models))
+    columns <- unique(column[by])
+    of <- panel[match(columns, column)]
+    number <- match(d$model[match(columns, column)], models)
+    middle <- tapply(seq_len(n), factor(of, panels), mean)
+    room <- 100 / (1.7 * n) * min(table(of)) - 1
+    above <- data.frame(at = as.vector(middle), label = break_name(panels, room, 1))
+    beside <- seq_len(n) %in% above$at
+    at <- c(seq_len(n)[!beside], above$at)
+    label <- c(paste0("\n", number[!beside]), paste0(above$label, "\n", ifelse(
+      above$at %in% seq_len(n), number[above$at], " "
+    )))
+  } else {
+    at <- seq_len(n)
+    label <- as.character(at)
+  }
+  named <- if (length(models) > 1) models else panels
+  list(
+    column = column, columns = columns, at = at, label = label,
+    caption = paste0(
+      if (length(models) > 1) "Models: " else "Columns: ",
+      paste(seq_along(named), named, collapse = ", "), "."
+    )
+  )
 }
 
 # The labels beside the numbers of the first and the last column.

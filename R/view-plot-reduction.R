@@ -59,8 +59,8 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     function(m) {
       all <- sets[[m]]$count + length(sets[[m]]$left_out)
       paste0(
-        m, ": ", sets[[m]]$count, " of ", all, "\nprice ",
-        say_curve_price(sets[[m]], unit)
+        break_name(m, room_across(min(length(sets), 3)) - 10, 1), ": ", sets[[m]]$count,
+        " of ", all, "\nprice ", say_curve_price(sets[[m]], unit)
       )
     },
     ""
@@ -70,6 +70,9 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     scales = "free_y",
     ncol = min(length(sets), 3),
     labeller = ggplot2::as_labeller(headings)
+  ) + ggplot2::theme(
+    # The names of the steps leave room to the left.
+    strip.clip = "off", strip.text = ggplot2::element_text(hjust = 1)
   )
 }
 
@@ -112,6 +115,9 @@ draw_staircase <- function(d, sets, unit) {
     ggplot2::geom_point(
       data = chosen, shape = 21, colour = ink, size = 6, stroke = 1.1, fill = NA
     ) +
+    ggplot2::geom_blank(
+      data = chosen[if (length(sets) > 1) 0 else TRUE, ], ggplot2::aes(x = .data$end)
+    ) +
     ggplot2::geom_label(
       data = chosen[if (length(sets) > 1) 0 else TRUE, ],
       ggplot2::aes(
@@ -131,9 +137,15 @@ draw_staircase <- function(d, sets, unit) {
 # The step of a set, with its note and where it stands: beside the band there and at the next row.
 place_note <- function(d, set, unit) {
   out <- d[which.min(abs(d$count - set$count)), ]
-  right <- mean(range(d$lower, d$upper)) > out$score
   near <- d[abs(d$row - out$row) <= 1, ]
+  reach <- range(d$lower, d$upper, d$random_lower, d$random_upper, na.rm = TRUE)
+  # How far the axis must go for a note of so much of its length on either side.
+  part <- 0.6
+  to_right <- max(reach[2], (max(near$upper) - part * reach[1]) / (1 - part))
+  to_left <- min(reach[1], (min(near$lower) - part * reach[2]) / (1 - part))
+  right <- to_right - reach[2] <= reach[1] - to_left
   out$beside <- if (right) max(near$upper) else min(near$lower)
+  out$end <- if (right) to_right else to_left
   out$hjust <- if (right) -0.06 else 1.06
   out$vjust <- if (out$row > 1) 1.1 else -0.1
   out$note <- note_of_choice(set, unit)

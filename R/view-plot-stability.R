@@ -163,7 +163,9 @@ autoplot.dreher_agreement <- function(object, ...) {
   d$x <- match(d$a, lists)
   d$y <- match(d$b, lists)
   d$shade <- pmax(d$tau, 0)
-  ends <- data.frame(at = seq_along(lists), label = shorten(lists, 30))
+  ends <- data.frame(
+    at = seq_along(lists), label = break_name(lists, 115 / (length(lists) + 0.4))
+  )
   ggplot2::ggplot(d, ggplot2::aes(.data$x, .data$y)) +
     ggplot2::geom_tile(
       ggplot2::aes(alpha = .data$shade), fill = "#12454A", width = 0.96, height = 0.92

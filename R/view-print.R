@@ -1,8 +1,8 @@
-# Printed objects: format_*() gives the lines, one print method writes them. At most 24 lines of 80
-# columns; meaning never rests on colour.
+# Printed objects: format_*() gives the lines, one print method writes them. At most 24 lines as
+# wide as the terminal; meaning never rests on colour.
 
 #' @export
-print.dreher_study <- function(x, ...) write_lines(x, format(x))
+print.dreher_study <- function(x, ..., width = NULL) write_lines(x, format(x), width)
 
 #' @export
 format.dreher_study <- function(x, ...) {
@@ -75,7 +75,7 @@ say_read <- function(m) {
 }
 
 #' @export
-print.dreher_model_file <- function(x, ...) write_lines(x, format(x))
+print.dreher_model_file <- function(x, ..., width = NULL) write_lines(x, format(x), width)
 
 #' @export
 format.dreher_model_file <- function(x, ...) {
@@ -90,7 +90,7 @@ format.dreher_model_file <- function(x, ...) {
 }
 
 #' @export
-print.dreher_scores <- function(x, ...) write_lines(x, format_scores(x))
+print.dreher_scores <- function(x, ..., width = NULL) write_lines(x, format_scores(x), width)
 
 format_scores <- function(x) {
   if (!all(c("skill_lower", "train_score") %in% names(x)) || !nrow(x)) {
@@ -112,14 +112,16 @@ format_scores <- function(x) {
   )
   if (seen) columns <- columns[c("model", "training", "constant", "skill")]
   table <- lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1)))
-  if (any(nchar(table, "width") > 80)) {
+  if (any(nchar(table, "width") > screen_width())) {
     columns$model <- shorten(columns$model, 14)
-    table <- shorten(lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))), 80)
+    table <- shorten(
+      lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))), screen_width()
+    )
   }
   c(
     heading(paste0(
-      "Scores for ", detail(x, "target"), ": ", detail(x, "metric_label"), ", ", x$better[1],
-      " is better, ", format_number(x$n[1]),
+      "Scores for ", detail(x, "target"), ": ", detail(x, "metric_label"), ", ",
+      x$better[1], " is better, ", format_number(x$n[1]),
       if (seen) " training rows" else " holdout rows"
     )),
     table, "", say_verdicts(x)
@@ -179,7 +181,7 @@ score_sentence <- function(x) {
 }
 
 #' @export
-print.dreher_drift <- function(x, ...) write_lines(x, format_drift(x))
+print.dreher_drift <- function(x, ..., width = NULL) write_lines(x, format_drift(x), width)
 
 format_drift <- function(x) {
   if (!all(c("distance", "p_adjusted", "expected") %in% names(x))) {
@@ -189,14 +191,13 @@ format_drift <- function(x) {
   d <- d[order(-(d$distance - d$expected), na.last = TRUE), ]
   shown <- utils::head(d, 12)
   sets <- detail(x, "sets")
-  of_time <- detail(x, "of_time")[shown$predictor]
-  of_time[is.na(of_time)] <- ""
+  of_time <- time_of_columns(x, shown$predictor)
   typical <- function(v, level) {
     number <- mapply(value_in_words, v, of_time, USE.NAMES = FALSE)
     ifelse(is.na(level), number, paste(format_percent(v), shorten(level, 10)))
   }
   columns <- list(
-    predictor = shorten(shown$predictor, 20),
+    predictor = shorten(shown$predictor, name_room(20)),
     distance = format_value(shown$distance, 0.05),
     interval = in_brackets(shown$lower, shown$upper, 0.05),
     chance = format_value(shown$expected, 0.05),
@@ -206,8 +207,8 @@ format_drift <- function(x) {
   )
   names(columns)[6:7] <- shorten(sets, 14)
   table <- lay_out(columns, c(FALSE, rep(TRUE, 6)))
-  if (any(nchar(table, "width") > 80)) {
-    table <- shorten(lay_out(columns[1:5], c(FALSE, rep(TRUE, 4))), 80)
+  if (any(nchar(table, "width") > screen_width())) {
+    table <- shorten(lay_out(columns[1:5], c(FALSE, rep(TRUE, 4))), screen_width())
   }
   c(
     heading(paste0(
@@ -219,6 +220,12 @@ format_drift <- function(x) {
     "", wrap_lines(say_drift(x)), wrap_lines(say_drift_ranking(x)),
     wrap_lines(say_drawn(x, "Columns were compared", sets))
   )
+}
+
+# What kind of time a column holds, "" for none.
+time_of_columns <- function(x, predictors) {
+  kind <- detail(x, "of_time")[predictors]
+  replace(kind, is.na(kind), "")
 }
 
 # One by one, and together.
@@ -267,7 +274,7 @@ say_drift_ranking <- function(x) {
 }
 
 #' @export
-print.dreher_checks <- function(x, ...) write_lines(x, format_checks(x))
+print.dreher_checks <- function(x, ..., width = NULL) write_lines(x, format_checks(x), width)
 
 format_checks <- function(x) {
   if (!all(c("predictor", "finding", "severity", "detail", "used_by") %in% names(x))) {
@@ -280,8 +287,8 @@ format_checks <- function(x) {
   if (!nrow(x)) return(c(head, " No findings."))
   most <- if (nrow(x) > 15) 14 else 15
   shown <- as_plain(x)[seq_len(min(nrow(x), most)), ]
-  name <- shorten(shown$predictor, 16)
-  room <- 80 - 7 - max(8, nchar(shown$severity)) - max(9, nchar(name, "width")) -
+  name <- shorten(shown$predictor, name_room(16))
+  room <- screen_width() - 7 - max(8, nchar(shown$severity)) - max(9, nchar(name, "width")) -
     max(7, nchar(shown$finding))
   rows <- lay_out(list(
     severity = shown$severity, predictor = name, finding = shown$finding,
@@ -338,7 +345,7 @@ print.dreher_set_file <- function(x, ...) {
         "Predictor set read from a file: ", count_of(length(x$predictors), "predictor"),
         " of ", x$target
       )),
-      wrap_lines(if (length(x$predictors)) list_words(x$predictors) else "none", 79, 1),
+      wrap_lines(if (length(x$predictors)) list_words(x$predictors) else "none", indent = 1),
       paste0(
         " rule ", x$rule, ", model ", x$model, ", ", x$metric, " ", signif(x$score, 4),
         " against ", signif(x$all, 4), " with all"

@@ -2,26 +2,31 @@
 
 #' Print more, or less, of a result
 #'
-#' By default a print keeps to a screen of 24 lines and says what it leaves out.
+#' By default a print keeps to a screen of 24 lines, as wide as the terminal, and says what it
+#' leaves out.
 #'
 #' @param x A [ranking], or a result of [stability()] or [reduce_predictors()].
 #' @param ... Must be empty.
 #' @param n Number of predictors (of a reduction: of steps) to show, or NULL: as many as fit.
 #' @param models Names of the models to show, or NULL. With `n` or `models` nothing is left out for
 #'   want of room.
+#' @param width Columns to use, from 60 to 160. Default: as many as the terminal has (80 where there
+#'   is none). Prints of all results take it.
 #' @return `x`, invisibly.
-#' @section Errors: `dreher_error_input`: a model that the result does not hold, a number below 1.
+#' @section Errors: `dreher_error_input`: a model that the result does not hold, a number below 1, a
+#'   width out of range.
 #' @examples
 #' kiln <- demo_kiln(missing = FALSE)
 #' fit <- lm(strength ~ peak_temp + hold_minutes + cooling_rate, kiln$train)
 #' rk <- rank_permutation(study(fit, kiln$holdout, "strength", train = kiln$train))
 #' print(rk, n = 2)
+#' print(rk, width = 120)
 #' @name printing
 #' @export
-print.dreher_ranking <- function(x, ..., n = NULL, models = NULL) {
+print.dreher_ranking <- function(x, ..., n = NULL, models = NULL, width = NULL) {
   check_no_dots(..., .verb = "print")
   check_print(n, models, unique(x$model))
-  write_lines(x, format_ranking(x, n = n, models = models))
+  write_lines(x, format_ranking(x, n = n, models = models), width)
 }
 
 # As many rows and models as fit: first fewer rows, then fewer models.
@@ -111,7 +116,7 @@ notes_of_settings <- function(x, used) {
 }
 
 # A note too long for its line goes on below, under its first word.
-break_note <- function(note, width = 80) {
+break_note <- function(note, width = text_width()) {
   if (nchar(note, "width") <= width) return(note)
   lead <- regmatches(note, regexpr("^ .{12}[^ ]* *", note))
   words <- strwrap(substring(note, nchar(lead) + 1), width - nchar(lead))
@@ -128,18 +133,19 @@ say_left_out <- function(skipped) {
 format_ranking_part <- function(part, labels, most, directions = NULL, slack = 1) {
   part$panel <- panel_of(part)
   panels <- panels_in(part)
-  mean_rank <- tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)
-  order <- names(sort(mean_rank))
+  order <- order_by_rank(part)
   shown <- utils::head(order, if (length(order) > most + slack) most else length(order))
   cells_of <- function(coarser) cells_of_ranking(part, panels, shown, coarser)
   flags <- vapply(shown, function(p) flags_beside(part, p), "")
-  name <- list(predictor = shorten(labels[shown], if (length(panels) > 3) 18 else 22))
+  name <- list(
+    predictor = shorten(labels[shown], name_room(if (length(panels) > 3) 18 else 22))
+  )
   # Panels beside each other as far as they fit, a digit shorter if that helps, the rest below.
   width_of <- function(cells) vapply(cells, function(x) max(nchar(x, "width")), 1L)
   lines_of <- function(cells) {
     cumulative_lines(
       pmax(width_of(cells), nchar(panels)) + 2L,
-      80 - max(nchar(name[[1]], "width"), 9) - 1
+      screen_width() - max(nchar(name[[1]], "width"), 9) - 1
     )
   }
   cells <- cells_of(1)
@@ -152,16 +158,21 @@ format_ranking_part <- function(part, labels, most, directions = NULL, slack = 1
   first <- sum(width[line == 1L] + 2L) + max(nchar(name[[1]], "width"), 9) + 3
   way <- list(direction = directions[shown])
   way$direction[is.na(way$direction)] <- ""
-  if (!any(nzchar(way$direction)) || first > 68) way <- NULL
+  if (!any(nzchar(way$direction)) || first > screen_width() - 12) way <- NULL
   if (!is.null(way)) first <- first + 11
-  flag <- if (length(panels) <= 2 && any(nzchar(flags)) && first < 70) {
-    list(flag = shorten_words(flags, max(10, 80 - first)))
+  flag <- if (length(panels) <= 2 && any(nzchar(flags)) && first < screen_width() - 10) {
+    list(flag = shorten_words(flags, max(10, screen_width() - first)))
   }
   folded <- say_folded(part, panels, setdiff(order, shown))
   tables <- lapply(split(seq_along(cells), line), function(at) {
-    shorten(lay_out(c(name, cells[at], if (1L %in% at) c(way, flag))), 80)
+    shorten(lay_out(c(name, cells[at], if (1L %in% at) c(way, flag))), screen_width())
   })
   c(unlist(tables, use.names = FALSE), folded)
+}
+
+# Predictors by their mean rank over the panels.
+order_by_rank <- function(part) {
+  names(sort(tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)))
 }
 
 # What is known of the way each predictor acts in a model: rises, falls, bends, mixed.
@@ -230,7 +241,7 @@ cumulative_lines <- function(widths, room) {
 }
 
 #' @export
-print.dreher_advice <- function(x, ...) write_lines(x, format_advice(x))
+print.dreher_advice <- function(x, ..., width = NULL) write_lines(x, format_advice(x), width)
 
 format_advice <- function(x) {
   body <- unlist(lapply(unique(x$model), function(m) {
@@ -238,7 +249,7 @@ format_advice <- function(x) {
     c(
       if (length(unique(x$model)) > 1) m,
       unlist(lapply(seq_len(nrow(d)), function(i) {
-        wrap_lines(paste0(d$method[i], " (", d$use[i], "): ", d$why[i]), 79, 1)
+        wrap_lines(paste0(d$method[i], " (", d$use[i], "): ", d$why[i]), indent = 1)
       }))
     )
   }))

@@ -2,10 +2,10 @@
 
 #' @rdname printing
 #' @export
-print.dreher_reduction <- function(x, ..., n = NULL, models = NULL) {
+print.dreher_reduction <- function(x, ..., n = NULL, models = NULL, width = NULL) {
   check_no_dots(..., .verb = "print")
   check_print(n, models, names(x$curves))
-  write_lines(x, format_reduction(x, n = n, models = models))
+  write_lines(x, format_reduction(x, n = n, models = models), width)
 }
 
 format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
@@ -32,7 +32,7 @@ format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
         " ", say_path(x), "; folds ", x$folds, " x ", x$repeats, ", inner ", x$inner_folds,
         ", seed ", x$seed
       ),
-      80
+      screen_width()
     ),
     body, "",
     wrap_lines(paste0(
@@ -78,7 +78,7 @@ format_curve <- function(x, d, m, most) {
     ),
     if (nrow(beside)) {
       unlist(lapply(
-        say_beside(beside, st, price(beside)), wrap_lines, width = 79, indent = 1
+        say_beside(beside, st, price(beside)), wrap_lines, indent = 1
       ))
     }
   )
@@ -101,7 +101,7 @@ say_path <- function(x) {
 name_added <- function(d, st) {
   added <- vapply(
     strsplit(d$added, ", ", fixed = TRUE),
-    function(a) paste(shorten(labels_of(st, a), 22), collapse = ", "),
+    function(a) paste(shorten(labels_of(st, a), name_room(22)), collapse = ", "),
     ""
   )
   ifelse(d$count == 0, "(constant)", ifelse(d$candidate == "all", "(all)", added))

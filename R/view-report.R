@@ -13,6 +13,12 @@
 #'   shown; scores and checks are computed.
 #' @param file Path of the HTML file. An existing file is replaced.
 #' @param title Title of the report.
+#' @param withhold What the readers may not see, `"rows"` and `"sensitive"` or one of them; NULL:
+#'   nothing is withheld. `"rows"`: nothing of single rows is shown: no values, predictions or
+#'   contributions of one row, no curve of one row; contributions of 50 rows and more become
+#'   sentences. `"sensitive"`: predictors that the dictionary calls sensitive go by a number, and
+#'   their curves, slices, findings and values are left out. Levels, ranges and other figures of the
+#'   remaining predictors stay: look through the page before you pass it on.
 #' @param short TRUE: one page for the domain expert: the answer, the ranking of the main model, and
 #'   how the predictors act.
 #' @return `file`, invisibly.
@@ -23,7 +29,7 @@
 #' st <- study(fit, kiln$holdout, "strength", train = kiln$train)
 #' write_report(st, rank_permutation(st), file = tempfile(fileext = ".html"))
 #' @export
-write_report <- function(study, ..., file, title = NULL, short = FALSE) {
+write_report <- function(study, ..., file, title = NULL, short = FALSE, withhold = NULL) {
   check_class(study, "dreher_study", "study", "study()")
   if (missing(file)) {
     stop_input(
@@ -34,13 +40,15 @@ write_report <- function(study, ..., file, title = NULL, short = FALSE) {
   check_string(file, "file")
   if (!is.null(title)) check_string(title, "title")
   check_flag(short, "short")
+  if (!is.null(withhold)) check_choice(withhold, withheld_kinds, "withhold", several = TRUE)
   results <- sort_results(study, list(...))
   rlang::check_installed("svglite", "to draw the figures of the page")
   refuse_target(file)
   if (is.null(title)) title <- paste("What predicts", study$target)
   if (is.null(results$scores)) results$scores <- score_models(study)
   if (is.null(results$checks)) results$checks <- check_data(study)
-  write_page(c(list(study = study, title = title), results), file, short)
+  shown <- take_out(c(list(study = study, title = title), results), withhold)
+  write_page(shown, file, short)
   invisible(file)
 }
 

@@ -1,7 +1,9 @@
 # Single rows in words and figures: rows like them, what would change them, rules around them.
 
 #' @export
-print.dreher_similar <- function(x, ...) write_lines(x, format_similar(x))
+print.dreher_similar <- function(x, ..., width = NULL) {
+  write_lines(x, format_similar(x), width)
+}
 
 format_similar <- function(x, most = 10) {
   d <- utils::head(as_plain(x), most)
@@ -68,7 +70,7 @@ say_similar <- function(x) {
 }
 
 #' @export
-print.dreher_change <- function(x, ...) write_lines(x, format_change(x))
+print.dreher_change <- function(x, ..., width = NULL) write_lines(x, format_change(x), width)
 
 format_change <- function(x) {
   d <- as_plain(x)
@@ -87,7 +89,7 @@ format_change <- function(x) {
     lay_out(
       list(
         change = ifelse(first, as.character(d$change), ""),
-        predictor = shorten(labels_in(x, d$predictor), 26),
+        predictor = shorten(labels_in(x, d$predictor), name_room(26)),
         from = shorten(
           value_words(x, data.frame(predictor = d$predictor, value = d$from)), 16
         ),
@@ -122,7 +124,7 @@ say_change <- function(x) {
 }
 
 #' @export
-print.dreher_rule <- function(x, ...) write_lines(x, format_rule(x))
+print.dreher_rule <- function(x, ..., width = NULL) write_lines(x, format_rule(x), width)
 
 #' @export
 format.dreher_rule <- function(x, ...) format_rule(x)
@@ -136,7 +138,7 @@ format_rule <- function(x) {
     if (x$given) {
       lay_out(
         list(
-          predictor = shorten(x$labels[x$conditions$predictor], 28),
+          predictor = shorten(x$labels[x$conditions$predictor], name_room(28)),
           condition = shorten(
             paste0(x$conditions$condition, unit_of_rule(x, x$conditions)), 34
           ),

@@ -235,40 +235,40 @@ format_set <- function(x, confirmed = FALSE) {
       " for ", x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin),
       ")"
     )),
-    some_lines(chosen, 4), "", if (x$count) wrap_lines(say_set(x), 79, 1),
+    some_lines(chosen, 4), "", if (x$count) wrap_lines(say_set(x), indent = 1),
     paste0(
       " ", label, "   ", format_value(x$score, own), " ",
       in_brackets(x$lower, x$upper, own),
       " nested cross-validation score"
-    ) |> shorten_words(80),
+    ) |> shorten_words(screen_width()),
     paste0(
       " ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own),
       " with all, ", format_value(x$constant_score, own), " for a constant"
     ),
-    if (x$count) shorten_words(say_on_curve(x, own, unit), 80),
+    if (x$count) shorten_words(say_on_curve(x, own, unit), screen_width()),
     if (!x$count && any(x$counts_chosen > 0)) {
       wrap_lines(
         paste0(
           "without predictors expect the constant's score; the nested score is that of ",
           "the rule, whose splits chose ", say_range(x$counts_chosen), " predictors"
-        ), 79, 1
+        ), indent = 1
       )
     },
     if (isTRUE(x$cost_full > 0)) {
       paste0(" cost ", format(x$cost), " of ", format(x$cost_full))
     },
-    wrap_lines(paste0("choice: ", say_stability_of_choice(x)), 79, 1),
-    wrap_lines(say_counts(x, own), 79, 1),
+    wrap_lines(paste0("choice: ", say_stability_of_choice(x)), indent = 1),
+    wrap_lines(say_counts(x, own), indent = 1),
     if (x$count) some_lines(say_picked(x), 4),
     if (any(!x$chosen_share$chosen & x$chosen_share$share >= 0.5)) {
       some_lines(say_passed_over(x), 2)
     },
-    if (length(stands)) utils::head(wrap_lines(say_stands_for(stands, st), 79, 1), 3),
+    if (length(stands)) utils::head(wrap_lines(say_stands_for(stands, st), indent = 1), 3),
     if (length(sensitive)) {
-      wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), 79, 1)
+      wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), indent = 1)
     },
-    if (length(say_random(x))) wrap_lines(say_random(x), 79, 1),
-    unlist(lapply(say_suspects_of(x), wrap_lines, 79, 1)),
+    if (length(say_random(x))) wrap_lines(say_random(x), indent = 1),
+    unlist(lapply(say_suspects_of(x), wrap_lines, indent = 1)),
     if (x$count && length(x$left_out) && !confirmed) {
       c("", "Next: confirm_set() on rows nobody has touched.")
     }
@@ -322,7 +322,7 @@ say_stands_for <- function(stands, st) {
 }
 
 #' @export
-print.dreher_set <- function(x, ...) write_lines(x, format_set(x))
+print.dreher_set <- function(x, ..., width = NULL) write_lines(x, format_set(x), width)
 
 # Text over so many lines at the most; what is left away is marked.
 some_lines <- function(text, most) {
@@ -332,7 +332,9 @@ some_lines <- function(text, most) {
 }
 
 #' @export
-print.dreher_comparison <- function(x, ...) write_lines(x, format_comparison(x))
+print.dreher_comparison <- function(x, ..., width = NULL) {
+  write_lines(x, format_comparison(x), width)
+}
 
 format_comparison <- function(x) {
   models <- unique(x$model)
@@ -366,7 +368,7 @@ format_comparison <- function(x) {
         lay_out(
           columns, c(FALSE, TRUE, TRUE, TRUE, rep(TRUE, length(columns) - 5), FALSE)
         ),
-        80
+        screen_width()
       )
     )
   }))
@@ -378,7 +380,7 @@ format_comparison <- function(x) {
     paste0(
       " scored by ", detail(x, "scored"), ", seed ", detail(x, "seed"),
       "; price: loss less that of \"", detail(x, "reference"), "\", paired"
-    ) |> shorten(80),
+    ) |> shorten(screen_width()),
     body, "",
     wrap_lines(paste0(
       "Margin: ", detail(x, "margin"),
@@ -390,7 +392,9 @@ format_comparison <- function(x) {
 }
 
 #' @export
-print.dreher_confirmation <- function(x, ...) write_lines(x, format_confirmation(x))
+print.dreher_confirmation <- function(x, ..., width = NULL) {
+  write_lines(x, format_confirmation(x), width)
+}
 
 format_confirmation <- function(x) {
   unit <- if (x$price_error > 0) x$price_error else x$margin / 4
@@ -418,8 +422,7 @@ format_confirmation <- function(x) {
         in_brackets(x$price_lower, x$price_upper, unit), ", one-sided limit ",
         format_value(x$limit, unit), ", margin ", format_value(x$margin, unit)
       ),
-      79,
-      1
+      indent = 1
     ),
     "", wrap_lines(say_confirmation(x)), say_looks(x)
   )

@@ -1,7 +1,7 @@
 # Slices in words and as a figure.
 
 #' @export
-print.dreher_slices <- function(x, ...) write_lines(x, format_slices(x))
+print.dreher_slices <- function(x, ..., width = NULL) write_lines(x, format_slices(x), width)
 
 format_slices <- function(x, most = 12) {
   if (!all(names(slice_columns) %in% names(x)) || !nrow(x)) {
@@ -32,9 +32,9 @@ format_slices <- function(x, most = 12) {
   )
   columns <- Filter(Negate(is.null), columns)
   right <- names(columns) %in% c("inside", "rest", "difference")
-  over <- max(nchar(lay_out(columns, right), "width")) - 80
+  over <- max(nchar(lay_out(columns, right), "width")) - screen_width()
   if (over > 0) columns$slice <- shorten(columns$slice, max(12, 24 - over))
-  over <- max(nchar(lay_out(columns, right), "width")) - 80
+  over <- max(nchar(lay_out(columns, right), "width")) - screen_width()
   if (over > 0) columns$what <- shorten(columns$what, max(8, 20 - over))
   left <- detail(x, "left_out")
   c(
@@ -42,7 +42,7 @@ format_slices <- function(x, most = 12) {
       "Slices for ", detail(x, "target"), ": ", count_of(nrow(sizes), "slice"),
       " against the rest; loss: ", detail(x, "loss")
     )),
-    shorten(lay_out(columns, right), 80),
+    shorten(lay_out(columns, right), screen_width()),
     if (nrow(d) > most) paste0(" and ", nrow(d) - most, " more: as.data.frame() shows them"),
     if (!is.null(left)) {
       wrap_lines(paste0(

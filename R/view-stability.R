@@ -247,10 +247,10 @@ say_measures <- function(part) {
 
 #' @rdname printing
 #' @export
-print.dreher_stability <- function(x, ..., n = NULL, models = NULL) {
+print.dreher_stability <- function(x, ..., n = NULL, models = NULL, width = NULL) {
   check_no_dots(..., .verb = "print")
   check_print(n, models, unique(vapply(x$parts, function(p) p$table$model[1], "")))
-  write_lines(x, format_stability(x, n = n, models = models))
+  write_lines(x, format_stability(x, n = n, models = models), width)
 }
 
 format_stability <- function(x, lines = 24, n = NULL, models = NULL) {
@@ -332,7 +332,7 @@ stability_lines <- function(part, labels, room, most = room) {
   top <- grep("^top_", names(d), value = TRUE)
   top <- top[which.min(abs(as.integer(sub("top_", "", top)) - 3))]
   columns <- list(
-    predictor = shorten(labels[shown$predictor], 24),
+    predictor = shorten(labels[shown$predictor], name_room(24)),
     rank = as.character(shown$rank),
     `rank set` = ifelse(
       is.na(shown$rank_lower),
@@ -352,7 +352,7 @@ stability_lines <- function(part, labels, room, most = room) {
   }
   columns$importance <- with_limits(shown$importance, shown$lower, shown$upper)
   columns$tier <- ifelse(is.na(shown$tier), "", as.character(shown$tier))
-  over <- max(nchar(lay_out(columns), "width")) - 80
+  over <- max(nchar(lay_out(columns), "width")) - screen_width()
   if (over > 0) {
     columns$predictor <- shorten(
       columns$predictor, max(8, max(nchar(columns$predictor, "width")) - over)
@@ -401,7 +401,9 @@ print.dreher_resamples <- function(x, ...) {
 }
 
 #' @export
-print.dreher_agreement <- function(x, ...) write_lines(x, format_agreement(x))
+print.dreher_agreement <- function(x, ..., width = NULL) {
+  write_lines(x, format_agreement(x), width)
+}
 
 format_agreement <- function(x, lines = 24) {
   d <- x$pairs[order(x$pairs$tau), ]
@@ -414,7 +416,7 @@ format_agreement <- function(x, lines = 24) {
     )
   }
   columns <- list(
-    ` ` = paste(shorten(shown$a, 20), "|", shorten(shown$b, 20)),
+    ` ` = paste(shorten(shown$a, name_room(20)), "|", shorten(shown$b, name_room(20))),
     `tau-b` = of("tau"),
     rho = of("spearman"),
     top = of("top_overlap"),
@@ -491,7 +493,7 @@ say_no_dispute <- function(x) {
 }
 
 #' @export
-print.dreher_floor <- function(x, ...) write_lines(x, format_floor(x))
+print.dreher_floor <- function(x, ..., width = NULL) write_lines(x, format_floor(x), width)
 
 format_floor <- function(x, lines = 24) {
   parts <- split(x$table, part_keys(cbind(x$table, slice = NA)))
@@ -507,7 +509,7 @@ format_floor <- function(x, lines = 24) {
         nrow(d)
       ),
       paste0(
-        "  ", pad(shorten(x$labels[some$predictor], 28), 28),
+        "  ", pad(shorten(x$labels[some$predictor], name_room(28)), name_room(28)),
         pad(format_value(some$importance, unit), 10, TRUE), "  p ",
         formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")
       )
@@ -520,7 +522,7 @@ format_floor <- function(x, lines = 24) {
       if (x$shuffle == "conditional") " (within strata)",
       if (isTRUE(x$seen)) ", on training rows", "; family-wise level ",
       format_percent(round(1 - x$level, 12))
-    ) |> shorten_words(80),
+    ) |> shorten_words(screen_width()),
     utils::head(body, lines - 5), "", wrap_lines(what_floor_asks(x))
   )
 }

@@ -87,6 +87,28 @@ break_lines <- function(text, size, face) {
   paste(lines, collapse = "\n")
 }
 
+# A name over some lines with room for so many letters; what is too long is cut with a sign.
+break_name <- function(x, room, lines = 2) {
+  room <- max(8, floor(room))
+  vapply(as.character(x), function(one) {
+    broken <- strwrap(one, room + 1)
+    if (length(broken) > lines) {
+      rest <- paste(broken[lines:length(broken)], collapse = " ")
+      broken <- c(broken[seq_len(lines - 1)], rest)
+    }
+    paste(shorten(broken, room), collapse = "\n")
+  }, "", USE.NAMES = FALSE)
+}
+
+# Letters of a heading that fit above each of so many panels across a figure of the usual width.
+room_across <- function(columns) 100 %/% columns - 3
+
+# For facets of names of any length.
+fitting_names <- function(panels) {
+  across <- ggplot2::wrap_dims(length(unique(panels)))[2]
+  ggplot2::as_labeller(function(x) break_name(x, room_across(across)))
+}
+
 # What plot() does: the figure is drawn, and returned.
 draw_now <- function(x, ...) {
   drawn <- ggplot2::autoplot(x, ...)

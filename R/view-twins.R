@@ -1,7 +1,7 @@
 # Twins in words.
 
 #' @export
-print.dreher_twins <- function(x, ...) write_lines(x, format_twins(x))
+print.dreher_twins <- function(x, ..., width = NULL) write_lines(x, format_twins(x), width)
 
 format_twins <- function(x, most = 6, room = 19) {
   d <- x$table
@@ -26,7 +26,7 @@ format_twins <- function(x, most = 6, room = 19) {
             shorten(name(of$predictor), 22), " ", format_percent(of$replaceable),
             collapse = ", "
           )
-        ) |> shorten(80)
+        ) |> shorten(screen_width())
       }
     )
   }))
@@ -39,8 +39,7 @@ format_twins <- function(x, most = 6, room = 19) {
         "No two predictors go together that closely; the closest are at ",
         format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."
       ),
-      79,
-      1
+      indent = 1
     )
   }
   c(
