@@ -109,23 +109,29 @@ knit_result <- function(x, ...) {
 }
 
 document_lines <- function(x) {
-  c("", in_markdown(finding_of(x)), "", document_tables(x), "")
+  if (inherits(x, c("dreher_effects", "dreher_contributions"))) {
+    s <- summary(x)
+    said <- if (inherits(x, "dreher_effects")) {
+      s$sentence
+    } else {
+      say_directions(s, labels_in(x, s$predictor))
+    }
+    return(c("", paste("-", in_markdown(utils::head(said, 12))), ""))
+  }
+  said <- finding_of(x)
+  c("", if (nzchar(said)) c(in_markdown(said), ""), document_tables(x), "")
 }
 
 # What a result comes to.
 finding_of <- function(x) {
   said <- switch(
     class(x)[1],
-    dreher_ranking = NULL,
     dreher_scores = say_interpretable(x),
     dreher_checks = say_checks(x),
     dreher_drift = c(say_drift(x), say_drift_ranking(x)),
-    dreher_stability = NULL,
     dreher_agreement = say_agreement(x),
-    dreher_reduction = NULL,
     dreher_set = say_set(x),
     dreher_confirmation = say_confirmation(x),
-    dreher_effects = utils::head(summary(x)$sentence, 4),
     dreher_interactions = say_interactions(x, as_plain(x)),
     dreher_slices = utils::head(say_slices(x, as_plain(x)), 4)
   )

@@ -148,13 +148,16 @@ lay_out <- function(columns, right = rep(FALSE, length(columns))) {
 }
 
 # Columns a print may take: those of the terminal, within reason.
-screen_width <- function() min(max(cli::console_width(), 60L), 160L)
+screen_width <- function() min(max(cli::console_width(), 72L), 160L)
 
 # Sentences in longer lines are hard to read.
 text_width <- function() min(screen_width(), 100L)
 
 # Room for a name where there is so much in a terminal of 80 columns.
-name_room <- function(usual) usual + max(0L, (screen_width() - 80L) %/% 3L)
+name_room <- function(usual) {
+  more <- screen_width() - 80L
+  usual + if (more > 0) more %/% 3L else more
+}
 
 heading <- function(text) {
   cli::style_bold(shorten(text, screen_width()))
@@ -368,7 +371,7 @@ say_settings <- function(s, level) {
 # `lines` are made only when the width is set.
 write_lines <- function(x, lines, width = NULL) {
   if (!is.null(width)) {
-    check_count(width, "width", least = 60, most = 160)
+    check_count(width, "width", least = 72, most = 160)
     rlang::local_options(cli.width = width)
   }
   writeLines(printable_lines(lines))

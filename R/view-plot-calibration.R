@@ -9,6 +9,9 @@ draw_calibration <- function(object, part) {
       ggplot2::aes(ymin = .data$lower, ymax = .data$upper), colour = ink, linewidth = 0.7
     ) + ggplot2::geom_point(colour = ink, size = 2.4) +
     ggplot2::facet_wrap(~panel, labeller = fitting_names(part$panel)) +
+    ggplot2::scale_x_continuous(
+      breaks = scales::breaks_extended(3), labels = scales::label_number(drop0trailing = TRUE)
+    ) +
     ggplot2::labs(
       x = if (classes) {
         "predicted probability, mean of the bin"

@@ -33,7 +33,10 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
   }
   several <- length(sets) > 1
   st <- object$study
-  d <- do.call(rbind, lapply(sets, steps_of_set, d = as.data.frame(object), st = st))
+  room <- c(26, 24, 14)[min(length(sets), 3)]
+  d <- do.call(
+    rbind, lapply(sets, steps_of_set, d = as.data.frame(object), st = st, room = room)
+  )
   d$model <- factor(d$model, names(sets))
   d$step <- factor(paste(d$model, d$row), unique(paste(d$model, d$row)[order(d$row)]))
   unit <- max(vapply(sets, `[[`, 0, "price_error"), 1e-12)
@@ -65,21 +68,24 @@ autoplot.dreher_reduction <- function(object, ..., set = NULL, model = NULL) {
     },
     ""
   )
-  drawn + ggplot2::facet_wrap(
-    ~model,
-    scales = "free_y",
-    ncol = min(length(sets), 3),
-    labeller = ggplot2::as_labeller(headings)
-  ) + ggplot2::theme(
-    # The names of the steps leave room to the left.
-    strip.clip = "off", strip.text = ggplot2::element_text(hjust = 1)
-  )
+  drawn +
+    ggplot2::facet_wrap(
+      ~model,
+      scales = "free_y",
+      ncol = min(length(sets), 3),
+      labeller = ggplot2::as_labeller(headings)
+    ) +
+    ggplot2::theme(
+      # The names of the steps leave room to the left.
+      strip.clip = "off",
+      strip.text = ggplot2::element_text(hjust = 1)
+    )
 }
 
 # The steps of one model's curve down to those of its set: row 1 is the last.
-steps_of_set <- function(set, d, st) {
+steps_of_set <- function(set, d, st, room) {
   d <- d[d$model == set$model & !d$candidate %in% beside_path, ]
-  d$name <- vapply(seq_len(nrow(d)), function(i) name_step(d, i, st), "")
+  d$name <- vapply(seq_len(nrow(d)), function(i) name_step(d, i, st, room), "")
   d$row <- rev(seq_len(nrow(d)))
   d$kept <- d$count <= set$count
   d
@@ -89,13 +95,19 @@ steps_of_set <- function(set, d, st) {
 draw_staircase <- function(d, sets, unit) {
   last <- d[d$row == 1, ]
   drawn <- d[!is.na(d$random), ]
-  chosen <- do.call(rbind, lapply(names(sets), function(m) {
-    place_note(d[d$model == m, ], sets[[m]], unit)
-  }))
+  chosen <- do.call(
+    rbind,
+    lapply(names(sets), function(m) {
+      place_note(d[d$model == m, ], sets[[m]], unit)
+    })
+  )
   ggplot2::ggplot(d, ggplot2::aes(.data$score, .data$step)) +
     ggplot2::geom_vline(
-      data = last, ggplot2::aes(xintercept = .data$score), colour = muted,
-      linetype = "dashed", linewidth = 0.4
+      data = last,
+      ggplot2::aes(xintercept = .data$score),
+      colour = muted,
+      linetype = "dashed",
+      linewidth = 0.4
     ) +
     ggplot2::geom_ribbon(
       ggplot2::aes(xmin = .data$lower, xmax = .data$upper, group = .data$model),
@@ -108,7 +120,8 @@ draw_staircase <- function(d, sets, unit) {
       colour = "#C9C4B8",
       linewidth = 3,
       lineend = "round"
-    ) + ggplot2::geom_path(ggplot2::aes(group = .data$model), colour = ink, linewidth = 0.6) +
+    ) +
+    ggplot2::geom_path(ggplot2::aes(group = .data$model), colour = ink, linewidth = 0.6) +
     ggplot2::geom_point(
       ggplot2::aes(fill = .data$kept), shape = 21, colour = ink, size = 3, stroke = 0.9
     ) +
@@ -130,8 +143,9 @@ draw_staircase <- function(d, sets, unit) {
       fill = paper,
       label.size = 0
     ) + ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
-    ggplot2::scale_x_continuous(breaks = scales::breaks_extended(6)) +
-    ggplot2::scale_y_discrete(labels = stats::setNames(d$name, d$step))
+    ggplot2::scale_x_continuous(
+      breaks = scales::breaks_extended(7 - 2 * min(length(sets), 3))
+    ) + ggplot2::scale_y_discrete(labels = stats::setNames(d$name, d$step))
 }
 
 # The step of a set, with its note and where it stands: beside the band there and at the next row.
@@ -198,11 +212,11 @@ say_curves <- function(sets) {
   )
 }
 
-name_step <- function(d, i, st) {
+name_step <- function(d, i, st, room = 26) {
   number <- pad(as.character(d$count[i]), 2, TRUE) |> gsub(" ", "\u2007", x = _)
   if (d$count[i] == 0) return(paste0(number, "  constant"))
   if (d$candidate[i] == "all") return(paste0(number, "  all"))
-  added <- shorten(labels_of(st, strsplit(d$added[i], ", ", fixed = TRUE)[[1]]), 26)
+  added <- shorten(labels_of(st, strsplit(d$added[i], ", ", fixed = TRUE)[[1]]), room)
   text <- if (length(added) <= 2) {
     paste(added, collapse = ", ")
   } else {

@@ -10,7 +10,7 @@
 #' @param n Number of predictors (of a reduction: of steps) to show, or NULL: as many as fit.
 #' @param models Names of the models to show, or NULL. With `n` or `models` nothing is left out for
 #'   want of room.
-#' @param width Columns to use, from 60 to 160. Default: as many as the terminal has (80 where there
+#' @param width Columns to use, from 72 to 160. Default: as many as the terminal has (80 where there
 #'   is none). Prints of all results take it.
 #' @return `x`, invisibly.
 #' @section Errors: `dreher_error_input`: a model that the result does not hold, a number below 1, a

@@ -122,7 +122,9 @@ save_in_database <- function(x, connection, table) {
   }
   tryCatch(
     {
-      if (!DBI::dbIsValid(connection)) stop("the connection is closed")
+      # not every driver can tell
+      valid <- tryCatch(DBI::dbIsValid(connection), error = function(e) NA)
+      if (isFALSE(valid)) stop("the connection is closed")
       there <- vapply(c(table, beside), DBI::dbExistsTable, NA, conn = connection)
       if (there[1] && !there[2]) {
         stop_input(

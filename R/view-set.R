@@ -326,7 +326,7 @@ print.dreher_set <- function(x, ..., width = NULL) write_lines(x, format_set(x),
 
 # Text over so many lines at the most; what is left away is marked.
 some_lines <- function(text, most) {
-  lines <- wrap_lines(text, 76, 1)
+  lines <- wrap_lines(text, text_width() - 4, 1)
   if (length(lines) <= most) return(lines)
   c(lines[seq_len(most - 1)], paste0(sub("[ ,;]+$", "", lines[most]), "\u2026"))
 }

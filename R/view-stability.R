@@ -428,9 +428,12 @@ format_agreement <- function(x, lines = 24) {
     heading(paste0(
       "Agreement of ", length(x$lists), " rankings of the predictors of ", x$target
     )),
-    paste0(
-      " top: of the first ", x$k, "; shares: in common",
-      if (!is.null(columns$rho)) "; rho: Spearman; overlap: rank-biased"
+    wrap_lines(
+      paste0(
+        "top: of the first ", x$k, "; shares: in common",
+        if (!is.null(columns$rho)) "; rho: Spearman; overlap: rank-biased"
+      ),
+      indent = 1
     ),
     lay_out(columns, c(FALSE, rep(TRUE, length(columns) - 1))),
     if (nrow(d) > nrow(shown)) paste0("  ", nrow(d) - nrow(shown), " pairs agree better"),

@@ -169,7 +169,7 @@
         });
       });
       // Beside the axis' own range nothing is meant.
-      var far = along === "x" ? 80 : Math.max(12, 0.6 * Math.min(other, 60));
+      var far = along === "x" ? 80 : Math.max(12, other < Infinity ? 0.55 * other : 40);
       note.hidden = best === null || best.apart > far;
       if (note.hidden) return;
       var name = document.createElement("strong");

@@ -301,6 +301,19 @@ test_that("a run is written out, kept, and done again only where a change touche
     states(c("times: 4", "times: 5"), c("repeats: 2", "repeats: 3")),
     c("ranked_again", "stability")
   )
+  # a label of the dictionary is a word, a cost is what sets are chosen by
+  words <- data.frame(predictor = names(tiles)[1:4], label = c("Heat", "b", "c", "d"))
+  utils::write.csv(words, at("words.csv"), row.names = FALSE)
+  with_words <- c("seed: 3", "seed: 3\ndictionary: words.csv")
+  usual <- c("repeats: 2", "repeats: 3")
+  both <- c("times: 4", "times: 5")
+  expect_identical(states(both, usual, with_words), character())
+  expect_match(
+    paste(readLines(out("report.html"), warn = FALSE), collapse = ""), ">Heat<"
+  )
+  words$cost <- 1:4
+  utils::write.csv(words, at("words.csv"), row.names = FALSE)
+  expect_identical(states(both, usual, with_words), c("reduction", "set"))
   # resumed from its folder; a dry run computes nothing
   again <- quiet(resume_study(r$folder))
   expect_setequal(again$steps$state, "kept")

@@ -200,7 +200,7 @@ stop_postgres <- function(folder) {
   system2(words[1], words[-1], stdout = FALSE, stderr = FALSE)
 }
 
-test_that("a PostgreSQL server is read", {
+test_that("a PostgreSQL server is read, and takes results", {
   if (!length(Sys.glob("/usr/lib/postgresql/*/bin")) && !nzchar(Sys.getenv("CI"))) {
     skip("no PostgreSQL server on this machine")
   }
@@ -218,7 +218,13 @@ test_that("a PostgreSQL server is read", {
   expect_equal(x$peak_temp, want$peak_temp)
   expect_identical(x$clay_source, want$clay_source)
   fit <- lm(strength ~ peak_temp + clay_source, kiln$train)
-  expect_s3_class(rank_permutation(study(fit, x, "strength")), "dreher_ranking")
+  rk <- rank_permutation(study(fit, x, "strength"))
+  expect_s3_class(rk, "dreher_ranking")
+  for (turn in 1:2) write_results(rk, db, table = "strength_ranking")
+  back <- DBI::dbReadTable(db, "strength_ranking")
+  expect_equal(back$importance, rk$importance)
+  expect_identical(back$predictor, rk$predictor)
+  expect_error(write_results(rk, db, table = "tiles"), "of another origin")
   # a server that is gone, and a connection that is closed
   stop_postgres(folder)
   expect_error(

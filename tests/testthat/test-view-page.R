@@ -138,6 +138,45 @@ test_that("the page is well formed, names everything, and says all in words", {
   expect_lt(file.size(page), 1e6)
 })
 
+test_that("the page passes an HTML validator and an automated check of accessibility", {
+  # the validator knows no groups inside lists of terms, which HTML 5.2 allows
+  plain <- gsub("</dd></div>", "</dd>", gsub("<div><dt>", "<dt>", text))
+  file <- tempfile(fileext = ".html")
+  writeLines(plain, file)
+  said <- suppressWarnings(system2(
+    Sys.which("tidy"), c("-e", "-q", file), stdout = TRUE, stderr = TRUE
+  ))
+  expect_identical(as.character(said), character())
+  root <- Sys.getenv("DREHER_SOURCE", unset = testthat::test_path("..", ".."))
+  checker <- file.path(root, "tools", "axe", "axe.min.js")
+  if (!file.exists(checker) && !nzchar(Sys.getenv("CI"))) skip("not beside the sources")
+  script <- paste0(
+    paste(readLines(checker, warn = FALSE), collapse = "\n"),
+    ";document.querySelectorAll('details').forEach(function(d){d.open=true});",
+    "document.querySelectorAll('[hidden]').forEach(function(d){d.hidden=false});",
+    "axe.run().then(function(r){document.body.innerHTML='<pre id=probe>'+",
+    "r.violations.map(function(v){return v.id+': '+v.nodes.length}).join(' ')+'|'+",
+    "r.passes.length+'</pre>'})"
+  )
+  free <- gsub("'sha256-[^']*'", "'unsafe-inline' 'unsafe-eval'", text)
+  at <- regexpr("</body>", free, fixed = TRUE)
+  writeLines(
+    paste0(substr(free, 1, at - 1), "<script>", script, "</script>", substring(free, at)),
+    file
+  )
+  dom <- paste(
+    chromium("--virtual-time-budget=60000", "--dump-dom", paste0("file://", file)),
+    collapse = "\n"
+  )
+  found <- strsplit(
+    regmatches(dom, regexpr("(?<=<pre id=\"probe\">)[^<]*", dom, perl = TRUE)),
+    "|",
+    fixed = TRUE
+  )[[1]]
+  expect_identical(found[1], "")
+  expect_gt(as.integer(found[2]), 20)
+})
+
 test_that("of several classes each has its own figures and its own sentence", {
   i <- c(1:40, 51:90, 101:140)
   s <- study(
@@ -164,6 +203,74 @@ test_that("the short page holds the answer, one figure and how the predictors ac
   expect_no_match(one, "<nav")
 })
 
+test_that("pointing at a mark says what the numbers behind it say", {
+  at <- function(section, x, y) {
+    paste0(
+      "var s=document.querySelector('section[aria-labelledby=", section, "] figure svg');",
+      "var b=s.getBoundingClientRect();s.dispatchEvent(new PointerEvent('pointermove',",
+      "{clientX:b.left+", x, "*b.width,clientY:b.top+", y, "*b.height}));",
+      "var n=document.querySelector('.pointing');",
+      "out.push(n.hidden?'nothing':n.textContent.split('\\n').join(' | '));"
+    )
+  }
+  found <- asked(
+    text, paste0(at("ranking", 0.6, 0.5), at("effects", 0.5, 0.5), at("ranking", 0.6, 0.01)),
+    "--window-size=1280,900"
+  )
+  d <- as_plain(rk)
+  d <- d[d$model == "tree", ]
+  name <- sub(" [|].*$", "", found[1])
+  expect_true(name %in% detail(rk, "labels"))
+  one <- d[d$predictor == names(which(detail(rk, "labels") == name)), ]
+  for (i in seq_len(nrow(one))) expect_match(found[1], paste("Rank", one$rank[i]))
+  expect_true(sub(" [|].*$", "", found[2]) %in% as_plain(curves)$at)
+  expect_match(found[2], "Prediction .*Interval")
+  expect_identical(found[3], "nothing")
+})
+
+test_that("what readers may not see is not in the page", {
+  loans <- demo_loans()
+  part <- loans$train[1:400, ]
+  fit <- rpart::rpart(returned_late ~ ., part, cp = 0.002)
+  s <- study(
+    fit, loans$holdout[1:150, ], "returned_late", train = part, dictionary = loans$dictionary
+  )
+  all <- list(
+    s, rank_permutation(s, repeats = 2), effect_curves(s),
+    contributions(s, which = 1:60, background = 5), compare_slices(s), find_twins(s),
+    find_drift(s)
+  )
+  written <- function(...) {
+    file <- tempfile(fileext = ".html")
+    quiet(do.call(write_report, c(all, list(file = file, ...))))
+    paste(readLines(file, warn = FALSE), collapse = "\n")
+  }
+  open <- written()
+  closed <- written(withhold = c("rows", "sensitive"))
+  for (word in c("age_band", "Age band", unique(as.character(part$age_band)))) {
+    expect_match(open, word, fixed = TRUE)
+    expect_no_match(closed, word, fixed = TRUE)
+  }
+  expect_match(closed, "withheld predictor 1")
+  expect_match(closed, "Distance from the library")
+  expect_match(open, "a dot a row")
+  expect_no_match(closed, "a dot a row")
+  expect_error(written(withhold = "all"), "withhold", class = "dreher_error_input")
+  # a predictor by the name of a word of ours
+  odd <- stats::setNames(part, sub("^age_band$", "model", names(part)))
+  odd_study <- study(
+    rpart::rpart(returned_late ~ ., odd[1:300, ], cp = 0.002), odd[301:400, ],
+    "returned_late", train = odd[1:300, ],
+    dictionary = data.frame(predictor = "model", sensitive = TRUE)
+  )
+  file <- tempfile(fileext = ".html")
+  quiet(write_report(
+    odd_study, rank_permutation(odd_study, repeats = 1), file = file,
+    withhold = "sensitive"
+  ))
+  expect_gt(file.size(file), 1e4)
+})
+
 test_that("text in figures is neither cut nor overlapping, from 3 predictors to 85", {
   # Boxes of all texts as the browser lays them out: none reaches beyond its drawing, and no two
   # labels of an axis lie on each other.
@@ -184,14 +291,32 @@ test_that("text in figures is neither cut nor overlapping, from 3 predictors to 
     "out.push('on '+k+': '+b[i][4]+' | '+b[j][4]);}});", "out.push('done');"
   )
   set.seed(1)
-  for (p in c(3, 9, 20, 60, 85)) {
+  # predictors, models, classes (0: a number)
+  for (case in list(
+      c(3, 1, 0), c(3, 2, 2), c(9, 2, 0), c(9, 4, 3), c(20, 4, 6), c(60, 1, 0),
+      c(85, 1, 0)
+    )) {
+    p <- case[1]
     x <- as.data.frame(matrix(rnorm(150 * p), 150))
     names(x) <- substr(
       paste0("column_", seq_len(p), "_", strrep("of_a_long_name_", 5)), 1, 60
     )
     x$y <- x[[1]] + x[[2]] / 2 + rnorm(150) / 2
-    models <- list(one = lm(y ~ ., x[1:100, ]))
-    if (p == 9) models <- c(models, list(two = rpart::rpart(y ~ ., x[1:100, ])))
+    if (case[3]) {
+      group <- cut(rank(x$y), case[3], labels = FALSE)
+      x$y <- factor(paste("class of a name", letters[group]))
+    }
+    models <- list(
+      one = if (case[3]) {
+        rpart::rpart(y ~ ., x[1:100, ], maxdepth = 1)
+      } else {
+        lm(y ~ ., x[1:100, ])
+      }
+    )
+    more <- c("two of a model's long name", "three", "four of a long name of a model too")
+    for (m in more[seq_len(case[2] - 1)]) {
+      models[[m]] <- rpart::rpart(y ~ ., x[1:100, ], maxdepth = length(models) + 1)
+    }
     s <- study(models, x[101:150, ], "y", train = x[1:100, ])
     rk <- quiet(rank_predictors(
       s, by = c("permutation", "shapley"), repeats = 2, background = 5
@@ -204,17 +329,26 @@ test_that("text in figures is neither cut nor overlapping, from 3 predictors to 
       resamples = draw_resamples(x[1:100, ], times = 4)
     )))
     rd <- if (p <= 9) {
-      quiet(reduce_predictors(s, models = "one", folds = 3, repeats = 1, inner_folds = 2))
+      quiet(reduce_predictors(
+        s, models = utils::head(names(models), 2), folds = 3, repeats = 1, inner_folds = 2
+      ))
     }
+    seen <- names(x)[seq_len(min(p, 3))]
+    more <- list(
+      effect_curves(s, predictors = seen, models = "one"),
+      contributions(s, models = "one", which = c(1, 5), background = 5),
+      agreement(rk)
+    )
     file <- tempfile(fileext = ".html")
     quiet(do.call(
-      write_report, c(list(s, rk, sb), if (!is.null(rd)) list(rd), list(file = file))
+      write_report,
+      c(list(s, rk, sb), more, if (!is.null(rd)) list(rd), list(file = file))
     ))
     found <- asked(
       paste(readLines(file, warn = FALSE), collapse = "\n"),
       measure,
       "--window-size=1280,900"
     )
-    expect_identical(found, "done", label = paste(p, "predictors"))
+    expect_identical(found, "done", label = paste(case, collapse = " / "))
   }
 })

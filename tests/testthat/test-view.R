@@ -179,8 +179,61 @@ test_that("results are written with their circumstances and read back the same",
     ),
     'name="rows".*name="about"'
   )
+  parquet <- tempfile(fileext = ".parquet")
+  write_results(rk, parquet)
+  back <- nanoparquet::read_parquet(parquet)
+  expect_identical(back$importance, rk$importance)
+  expect_identical(unique(back$target), "strength")
   expect_error(write_results(rk, "x.xls"), "must end in")
+  expect_error(write_results(rk, csv, table = "one"), "for a database")
   expect_error(write_results(rk, file.path(tempdir(), "no", "x.csv")), "does not exist")
+})
+
+test_that("results go into databases, table and circumstances together or not at all", {
+  file <- tempfile(fileext = ".sqlite")
+  write_results(rk, file)
+  write_results(score_models(st), file, table = "worth")
+  db <- DBI::dbConnect(RSQLite::SQLite(), file)
+  on.exit(DBI::dbDisconnect(db))
+  expect_setequal(
+    DBI::dbListTables(db), c("ranking", "ranking_about", "worth", "worth_about")
+  )
+  expect_identical(DBI::dbReadTable(db, "ranking")$importance, rk$importance)
+  about <- DBI::dbReadTable(db, "ranking_about")
+  expect_identical(about$value[about$what == "target"], "strength")
+  # written again, it is replaced; what others wrote is not touched
+  write_results(rk[rk$method == "permutation", ], db)
+  expect_identical(
+    nrow(DBI::dbReadTable(db, "ranking")), sum(rk$method == "permutation")
+  )
+  DBI::dbWriteTable(db, "tiles", data.frame(a = 1))
+  expect_error(write_results(rk, db, table = "tiles"), "of another origin")
+  expect_identical(DBI::dbReadTable(db, "tiles")$a, 1)
+  DBI::dbExecute(db, "PRAGMA query_only = ON")
+  expect_error(write_results(rk, db), "did not take", class = "dreher_error_input")
+  expect_identical(
+    nrow(DBI::dbReadTable(db, "ranking")), sum(rk$method == "permutation")
+  )
+  gone <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+  DBI::dbDisconnect(gone)
+  expect_error(write_results(rk, gone), "connection is closed")
+})
+
+test_that("prints are as wide as they are asked to be, and cut nothing without a sign", {
+  of_width <- function(x, width) {
+    max(nchar(cli::ansi_strip(utils::capture.output(print(x, width = width))), "width"))
+  }
+  for (x in list(rk, st, score_models(st), check_data(st), rd, ps, cf)) {
+    for (width in c(72, 80, 120)) expect_lte(of_width(x, width), width)
+  }
+  long <- rk
+  attr(long, "details")$labels[] <- paste(
+    "a column with a name of many words", seq_along(detail(rk, "labels"))
+  )
+  expect_output(print(long, width = 72), "\u2026")
+  wide <- utils::capture.output(print(long[long$method == "permutation", ], width = 140))
+  expect_match(paste(wide, collapse = "\n"), "a column with a name of many words 1 ")
+  expect_error(print(rk, width = 20), "width", class = "dreher_error_input")
 })
 
 test_that("the report holds itself, answers first, escapes names, sorts and searches", {
