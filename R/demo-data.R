@@ -71,7 +71,7 @@ read_demo <- function(name, folder, classes) {
   check_string(folder, "folder")
   parts <- c("train", "holdout", "untouched")
   tables <- lapply(stats::setNames(nm = parts), function(part) {
-    d <- read_rows(file.path(folder, paste0(name, "_", part, ".csv")), quiet = TRUE)
+    d <- read_rows(file.path(folder, paste0(name, "_", part, ".csv.gz")), quiet = TRUE)
     attr(d, "read") <- NULL
     d
   })

@@ -10,8 +10,9 @@ delimiters <- c(tab = "\t", semicolon = ";", bar = "|", comma = ",", space = " "
 # asked: what the user states, by name. -> list(table, name, format, delimiter, decimal, header,
 # encoding, guesses)
 read_text <- function(file, asked) {
-  plain <- as_utf8_file(file, asked$encoding)
-  on.exit(if (plain$temporary) unlink(plain$path))
+  unpacked <- unpack(file)
+  plain <- as_utf8_file(unpacked, asked$encoding, file)
+  on.exit(unlink(c(if (plain$temporary) plain$path, if (unpacked != file) unpacked)))
   start <- first_records(plain$path)
   delimiter <- asked$delimiter
   if (length(start) && grepl("^sep=.$", start[1], useBytes = TRUE)) {
@@ -62,7 +63,7 @@ read_text <- function(file, asked) {
 # --- encoding ----------------------------------------------------------------------------------
 
 # The file itself, or a copy of it in UTF-8 where it is in UTF-16. Zero bytes are refused.
-as_utf8_file <- function(file, encoding) {
+as_utf8_file <- function(file, encoding, name = file) {
   start <- readBin(file, "raw", 4096)
   wide <- if (identical(encoding, "UTF-16") || is.null(encoding)) utf16_order(start)
   if (identical(encoding, "UTF-16") && is.null(wide)) wide <- "UTF-16LE"
@@ -71,7 +72,7 @@ as_utf8_file <- function(file, encoding) {
     text <- tryCatch(iconv(list(bytes), wide, "UTF-8"), error = function(e) NA_character_)
     if (is.na(text)) {
       stop_input(
-        paste0("The file \"", file, "\" is not sound UTF-16."),
+        paste0("The file \"", name, "\" is not sound UTF-16."),
         todo = "Write it as UTF-8."
       )
     }
@@ -82,7 +83,7 @@ as_utf8_file <- function(file, encoding) {
   at <- first_zero_byte(file)
   if (!is.na(at)) {
     stop_input(
-      paste0("The file \"", file, "\" is not a text file: byte ", at, " is zero."),
+      paste0("The file \"", name, "\" is not a text file: byte ", at, " is zero."),
       todo = "Give a delimited text file such as CSV, or write it anew without zero bytes."
     )
   }
@@ -92,6 +93,38 @@ as_utf8_file <- function(file, encoding) {
     encoding = if (is.null(encoding)) "UTF-8" else encoding
   )
 }
+
+# Packed files (gzip, bzip2, xz) are known by their first bytes.
+unpack <- function(path) {
+  head <- readBin(path, "raw", 6)
+  packed <- any(vapply(packed_begin, function(b) identical(head[seq_along(b)], b), NA))
+  if (!packed) return(path)
+  out <- tempfile(fileext = ".txt")
+  from <- gzfile(path, "rb")
+  to <- file(out, "wb")
+  on.exit({
+    close(from)
+    close(to)
+  })
+  broken <- function(e) {
+    unlink(out)
+    stop_input(
+      paste0("The file \"", path, "\" is packed and cannot be unpacked."),
+      conditionMessage(e), "Is it whole?"
+    )
+  }
+  tryCatch(
+    while (length(block <- readBin(from, "raw", 1e7))) writeBin(block, to),
+    error = broken,
+    warning = broken
+  )
+  out
+}
+
+packed_begin <- list(
+  gzip = as.raw(c(0x1f, 0x8b)), bzip2 = charToRaw("BZh"),
+  xz = as.raw(c(0xfd, 0x37, 0x7a, 0x58, 0x5a, 0x00))
+)
 
 # Some programs write the delimiter into a line of its own before the table.
 without_first_line <- function(plain) {

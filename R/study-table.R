@@ -1,6 +1,6 @@
 #' Read rows from a file or a database, and say what was read
 #'
-#' Delimited text of any common kind, Parquet, a query on a database, or a data frame. What had to
+#' Delimited text of any common kind, packed by gzip, bzip2 or xz or not, Parquet, a query on a database, or a data frame. What had to
 #' be guessed is said.
 #'
 #' @param source Path of a file (delimited text such as CSV and TSV, or Parquet), a connection of
@@ -37,7 +37,7 @@
 #'   connection that is closed or cannot be reached, a query that fails or has no rows; names that
 #'   stand twice.
 #' @examples
-#' file <- system.file("extdata", "kiln_holdout.csv", package = "dreher")
+#' file <- system.file("extdata", "kiln_holdout.csv.gz", package = "dreher")
 #' kiln <- read_rows(file)
 #' db <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
 #' DBI::dbWriteTable(db, "tiles", kiln)

@@ -1,4 +1,4 @@
-# Simulates the pottery works' tiles and writes inst/extdata/kiln_*.csv.
+# Simulates the pottery works' tiles and writes inst/extdata/kiln_*.csv.gz.
 # Run from the package's root: Rscript data-raw/kiln.R
 # The truth is stated in ?demo_kiln; change both together.
 
@@ -90,7 +90,7 @@ part <- rep(names(n), n)
 for (p in names(n)) {
   write.csv(
     kiln[part == p, ],
-    file.path("inst", "extdata", paste0("kiln_", p, ".csv")),
+    gzfile(file.path("inst", "extdata", paste0("kiln_", p, ".csv.gz")), compression = 9),
     row.names = FALSE,
     na = ""
   )

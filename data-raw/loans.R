@@ -1,4 +1,4 @@
-# Simulates the library's loans and writes inst/extdata/loans_*.csv.
+# Simulates the library's loans and writes inst/extdata/loans_*.csv.gz.
 # Run from the package's root: Rscript data-raw/loans.R
 # The truth is stated in ?demo_loans; change both together.
 
@@ -46,7 +46,7 @@ part <- rep(names(n), n)
 for (p in names(n)) {
   write.csv(
     loans[part == p, ],
-    file.path("inst", "extdata", paste0("loans_", p, ".csv")),
+    gzfile(file.path("inst", "extdata", paste0("loans_", p, ".csv.gz")), compression = 9),
     row.names = FALSE,
     na = ""
   )

@@ -1,7 +1,7 @@
 # Model files of the demo: boosted trees for the strength of the tiles, on the numbers known
 # before the firing is over. Needs xgboost 1.7 and lightgbm 4. Run from the package's folder after
 # data-raw/kiln.R.
-kiln <- read.csv("inst/extdata/kiln_train.csv")
+kiln <- read.csv("inst/extdata/kiln_train.csv.gz")
 columns <- c(
   "grog_share", "water_loss", "drying_hours", "drying_humidity", "glaze_viscosity",
   "peak_temp", "hold_minutes", "pyro_left", "pyro_right", "cooling_rate",
@@ -23,7 +23,8 @@ fit <- xgboost::xgb.train(
 )
 for (format in c("json", "ubj")) {
   bytes <- xgboost::xgb.save.raw(fit, raw_format = format)
-  writeBin(bytes, file.path("inst", "extdata", paste0("kiln_boosted.", format)))
+  folder <- if (format == "ubj") c("inst", "extdata") else c("tests", "testthat")
+  writeBin(bytes, file.path(folder[1], folder[2], paste0("kiln_boosted.", format)))
 }
 
 fit <- lightgbm::lgb.train(
@@ -39,4 +40,4 @@ fit <- lightgbm::lgb.train(
   verbose = -1
 )
 text <- fit$save_model_to_string()
-writeLines(text, file.path("inst", "extdata", "kiln_boosted.txt"), sep = "")
+writeLines(text, file.path("tests", "testthat", "kiln_boosted.txt"), sep = "")

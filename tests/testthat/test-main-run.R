@@ -142,7 +142,7 @@ test_that("the shipped study file is sound, and its schema describes every field
   copied <- at("kiln")
   dir.create(copied)
   from <- dir(
-    system.file("extdata", package = "dreher"), "^kiln.*csv$", full.names = TRUE
+    system.file("extdata", package = "dreher"), "^kiln.*csv", full.names = TRUE
   )
   file.copy(c(from, system.file("study", "kiln.yml", package = "dreher")), copied)
   expect_identical(nrow(check_study_file(file.path(copied, "kiln.yml"))), 0L)

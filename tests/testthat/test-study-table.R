@@ -234,3 +234,21 @@ test_that("a PostgreSQL server is read, and takes results", {
   try(DBI::dbDisconnect(db), silent = TRUE)
   expect_error(read_rows(db, query = "tiles"), class = "dreher_error_input")
 })
+
+test_that("packed tables read as they would unpacked, and broken ones are refused", {
+  plain <- tempfile(fileext = ".csv")
+  utils::write.csv(kiln$holdout[1:40, 1:6], plain, row.names = FALSE)
+  for (open in list(gzfile, bzfile, xzfile)) {
+    packed <- tempfile(fileext = ".csv.packed")
+    con <- open(packed, "wb")
+    writeBin(readBin(plain, "raw", 1e6), con)
+    close(con)
+    expect_equal(
+      read_rows(packed, quiet = TRUE), read_rows(plain, quiet = TRUE), ignore_attr = "read"
+    )
+    expect_identical(attr(read_rows(packed, quiet = TRUE), "read")$source, packed)
+    bytes <- readBin(packed, "raw", 1e6)
+    writeBin(bytes[seq_len(length(bytes) %/% 2)], packed)
+    expect_error(read_rows(packed, quiet = TRUE), class = "dreher_error_input")
+  }
+})

@@ -218,9 +218,8 @@ test_that("a set file with any field changed reads, or is refused in our words",
 })
 
 test_that("documents and tables cut or changed at random end in our words", {
-  source <- readBin(
-    system.file("extdata", "kiln_holdout.csv", package = "dreher"), "raw", 20000
-  )
+  lines <- readLines(system.file("extdata", "kiln_holdout.csv.gz", package = "dreher"))
+  source <- utils::head(charToRaw(paste(lines, collapse = "\n")), 20000)
   dictionary <- charToRaw(
     "predictor,label,unit,family,cost,use\na,A,mm,f,1,free\nb,B,,f,2,keep\n"
   )

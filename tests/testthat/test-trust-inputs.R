@@ -313,7 +313,7 @@ arguments <- list(
   ),
   read_predictor_set = list(list(), c(file = "file")),
   read_rows = list(
-    list(source = system.file("extdata", "kiln_holdout.csv", package = "dreher")),
+    list(source = system.file("extdata", "kiln_holdout.csv.gz", package = "dreher")),
     c(
       source = "file", query = "query", delimiter = "word_or_none", decimal = "word_or_none",
       thousands = "word_or_none", header = "flag_or_none", encoding = "word_or_none",
