@@ -41,7 +41,8 @@ progress_bar <- function() {
 # What a run that is stopped keeps, and how to go on; and, once, how long a long one will take.
 # done(): how many pieces there are by now
 watch_pieces <- function(code, folder, n, done) {
-  withCallingHandlers(code, interrupt = function(e) {
+  tryCatch(code, interrupt = function(e) {
+    # said when the bar is gone
     rlang::inform(
       if (is.null(folder)) {
         "Stopped. Nothing is kept: with `run = ` every finished piece would be."
@@ -53,6 +54,7 @@ watch_pieces <- function(code, folder, n, done) {
       },
       class = "dreher_message_stopped"
     )
+    rlang::interrupt()
   })
 }
 

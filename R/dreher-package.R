@@ -31,6 +31,7 @@
 #' | | [smallest_change()], [local_rule()] | what would change a prediction; a rule around it |
 #' | show | [plot()][plot.dreher_ranking()], [plot_ranks()], [plot_distribution()] | figures |
 #' | | [write_results()], [write_report()], [theme_dreher()] | files, the report, the look |
+#' | | [data_frames], [printing] | results as data frames, in documents, on the console |
 #' | whole | [draft_study()], [check_study_file()] | a study file for a table; its faults |
 #' | | [run_study()], [resume_study()] | all that a study file asks for |
 #' | extend | [readers], [flat_forest()], [new_inputs()] | model classes of your own |

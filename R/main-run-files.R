@@ -14,10 +14,9 @@ deliver_run <- function(st, results, steps, keys, spec, out) {
     save_table(results[[name]], file, if (endsWith(file, ".sqlite")) name)
     draw_result(results[[name]], name, results, out)
   }
-  set <- results$set
-  file <- file.path(out, "set.json")
-  if (!is.null(set) && (any(c("set", "confirmation") %in% done) || !file.exists(file))) {
-    write_predictor_set(set, file)
+  if (!is.null(results$set)) {
+    set <- set_in_folder(results$set, out)
+    if ("set" %in% done || !file.exists(set$file)) write_predictor_set(set, set$file)
   }
   if (!is.null(spec$output$database)) results_to_database(results, spec)
   write_kept(kept_in, "words", words, TRUE)

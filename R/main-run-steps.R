@@ -212,15 +212,13 @@ reduce_steps <- function(spec, st, tables, out) {
         "confirmation",
         "Confirming the set on untouched rows",
         function(v, run) {
-          again <- isTRUE(spec$confirm$again)
-          rows <- pick_rows(st, tables$untouched)$data
-          refuse_second_look(
-            list(file = file.path(out, "set.json")), rows_print(st, rows), again
-          )
+          # The look is written down beside the set at once, whatever becomes of this run.
+          set <- set_in_folder(v$set, out)
+          if (!file.exists(set$file)) write_predictor_set(set, set$file)
           do.call(
             confirm_set,
             c(
-              list(v$set, tables$untouched, seed = seed_of(spec)),
+              list(set, tables$untouched, seed = seed_of(spec)),
               given_arguments(spec$confirm, c("margin", "overlap", "again"))
             )
           )
@@ -230,6 +228,12 @@ reduce_steps <- function(spec, st, tables, out) {
       )
     }
   )
+}
+
+# The set with the place of its file, which knows the looks at untouched rows.
+set_in_folder <- function(set, out) {
+  set$file <- file.path(out, "set.json")
+  set
 }
 
 compare_step_of <- function(spec, st) {

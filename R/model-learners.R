@@ -82,7 +82,9 @@ least_of_level <- 10
 levels_kept <- 20
 
 needs_coder <- function(rows, learner) {
-  !all(vapply(rows, is_plain_column, NA, learner = learner))
+  # formulas of some libraries trip over such names
+  odd <- any(grepl("[[:cntrl:]`\\\\]", names(rows)))
+  odd || !all(vapply(rows, is_plain_column, NA, learner = learner))
 }
 
 # A function from rows to the columns that are trained on, with what it needs of the training rows.

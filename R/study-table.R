@@ -1,7 +1,7 @@
 #' Read rows from a file or a database, and say what was read
 #'
-#' Delimited text of any common kind, packed by gzip, bzip2 or xz or not, Parquet, a query on a database, or a data frame. What had to
-#' be guessed is said.
+#' Delimited text of any common kind, packed by gzip, bzip2 or xz or not, Parquet, a query on a
+#' database, or a data frame. What had to be guessed is said.
 #'
 #' @param source Path of a file (delimited text such as CSV and TSV, or Parquet), a connection of
 #'   package DBI, or a data frame.

@@ -160,6 +160,9 @@ document_tables <- function(x) {
     dreher_comparison = comparison_cells(x),
     dreher_floor = floor_cells(x),
     dreher_drift = drift_cells(x),
+    dreher_checks = check_cells(x),
+    dreher_set = set_cells(x),
+    dreher_confirmation = confirmation_cells(x),
     any_cells(x, Inf)
   )
   pipe_table(cells$columns)
@@ -204,5 +207,10 @@ pipe_table <- function(columns, most = 30) {
 
 # Text as text: no markup, no tag.
 in_markdown <- function(text) {
-  gsub("([\\\\`*_{}<>|#$~^]|\\[|\\])", "\\\\\\1", printable(text))
+  text <- gsub("&", "&amp;", printable(text), fixed = TRUE)
+  # "#" first: it stands in what the others are replaced by
+  for (sign in strsplit("#\\`*_{}[]<>|$~^", "")[[1]]) {
+    text <- gsub(sign, paste0("&#", utf8ToInt(sign), ";"), text, fixed = TRUE)
+  }
+  text
 }

@@ -91,20 +91,51 @@ score_cells <- function(x) {
   )
 }
 
-# The findings as a table.
-page_checks <- function(r) {
-  d <- r$checks
-  if (!nrow(d)) return("<p>No findings.</p>")
-  page_table(
-    list(
-      Severity = d$severity,
-      Column = unname(labels_or_names(r$study, d$predictor)),
-      Finding = d$finding,
-      Reason = gsub("`", "", d$detail, fixed = TRUE),
-      `What to do` = d$todo,
-      `Used by` = d$used_by
+check_cells <- function(x) {
+  known <- unname(detail(x, "labels")[x$predictor])
+  list(columns = list(
+    Severity = x$severity,
+    Column = ifelse(is.na(known), x$predictor, known),
+    Finding = x$finding,
+    Reason = gsub("`", "", x$detail, fixed = TRUE),
+    `What to do` = x$todo,
+    `Used by` = x$used_by
+  ))
+}
+
+page_checks <- function(x) {
+  if (nrow(x)) page_cells(check_cells(x), search = TRUE) else "<p>No findings.</p>"
+}
+
+# The predictors of a set, and how often the splits chose each.
+set_cells <- function(x) {
+  d <- x$chosen_share[x$chosen_share$chosen, ]
+  list(
+    columns = list(
+      Predictor = unname(labels_of(x$study, d$predictor)),
+      `Chosen by splits` = format_percent(d$share)
     ),
-    search = TRUE
+    values = list(`Chosen by splits` = d$share)
+  )
+}
+
+confirmation_cells <- function(x) {
+  facts <- confirmation_facts(x)
+  list(columns = list(What = names(facts), Value = unname(facts)))
+}
+
+confirmation_facts <- function(x) {
+  unit <- if (x$price_error > 0) x$price_error else x$margin / 4
+  c(
+    "Untouched rows" = format_number(x$n),
+    "Score of the set" = paste(format_value(x$score_small, unit), x$metric_label),
+    "Score of all predictors" = paste(format_value(x$score_full, unit), x$metric_label),
+    "Score of a constant" = paste(format_value(x$score_constant, unit), x$metric_label),
+    "Price" = paste(
+      format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit)
+    ),
+    "Margin" = format_value(x$margin, unit),
+    "Looks at these rows" = as.character(x$looks)
   )
 }
 

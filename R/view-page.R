@@ -110,7 +110,8 @@ section_fit <- function(r) {
     id = "fit",
     title = "Can the models' importances be interpreted?",
     body = paste0(
-      finding_html(say_interpretable(r$scores, r$checks)), page_cells(score_cells(r$scores)),
+      finding_html(say_interpretable(r$scores, r$checks)),
+      page_cells(score_cells(r$scores)),
       if (has_calibration(r$scores)) {
         paste0(
           finding_html(say_calibration(r$scores)),
@@ -121,7 +122,8 @@ section_fit <- function(r) {
         )
       },
       "<h3>What the data check found</h3>",
-      finding_html(plain(c(say_checks(r$checks), say_drawn(r$checks)))), page_checks(r),
+      finding_html(plain(c(say_checks(r$checks), say_drawn(r$checks)))),
+      page_checks(r$checks),
       how_to_read(
         paste0(
           "The importances of a model that does not beat a constant cannot be ",
@@ -451,21 +453,9 @@ section_comparison <- function(r) {
 section_confirmation <- function(r) {
   x <- r$confirmation
   if (is.null(x)) return(NULL)
-  unit <- if (x$price_error > 0) x$price_error else x$margin / 4
-  facts <- c(
-    "Untouched rows" = format_number(x$n),
-    "Score of the set" = paste(format_value(x$score_small, unit), x$metric_label),
-    "Score of all predictors" = paste(format_value(x$score_full, unit), x$metric_label),
-    "Score of a constant" = paste(format_value(x$score_constant, unit), x$metric_label),
-    "Price" = paste(
-      format_value(x$price, unit), in_brackets(x$price_lower, x$price_upper, unit)
-    ),
-    "Margin" = format_value(x$margin, unit),
-    "Looks at these rows" = as.character(x$looks)
-  )
   list(
     id = "confirmation", title = "Does it hold on rows nobody has touched?",
-    body = paste0(finding_html(say_confirmation(x)), facts_html(facts))
+    body = paste0(finding_html(say_confirmation(x)), facts_html(confirmation_facts(x)))
   )
 }
 

@@ -144,7 +144,7 @@ draw_staircase <- function(d, sets, unit) {
       label.size = 0
     ) + ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
     ggplot2::scale_x_continuous(
-      breaks = scales::breaks_extended(7 - 2 * min(length(sets), 3))
+      breaks = scales::breaks_extended(c(6, 4, 3)[min(length(sets), 3)])
     ) + ggplot2::scale_y_discrete(labels = stats::setNames(d$name, d$step))
 }
 

@@ -159,6 +159,6 @@ formula.dreher_set_file <- function(x, ...) {
 
 # Looks of this session at which the set was compared.
 looks_of_set <- function(set) {
-  own <- Filter(function(l) identical(l$set, set_print(set)), looks_here$all)
+  own <- Filter(function(l) identical(l$set, set_print(set)), known_looks(set))
   lapply(own, function(l) lapply(l, jsonlite::unbox))
 }

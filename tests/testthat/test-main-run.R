@@ -475,3 +475,96 @@ test_that(
     )
   }
 )
+
+test_that("a run that is killed goes on, and ends like one that was not", {
+  file <- write_study("night.yml", sub("times: 4", "times: 40", small))
+  script <- system.file("exec", "dreher", package = "dreher")
+  words <- c(
+    "-s", "KILL", "SECONDS", file.path(R.home("bin"), "Rscript"), script, "run", file
+  )
+  kept <- function() list.files(at("night_results", "kept"), "rds$")
+  for (seconds in c("4", "5")) {
+    suppressWarnings(system2(
+      "timeout", sub("SECONDS", seconds, words), stdout = FALSE, stderr = FALSE
+    ))
+    expect_false(file.exists(at("night_results", "report.html")))
+  }
+  expect_gt(length(kept()), 1)
+  x <- command("run", file)
+  expect_identical(x$status, 0L)
+  expect_match(paste(x$out, collapse = "\n"), "kept from an earlier run")
+  whole <- quiet(run_study(write_study("whole.yml", readLines(file))))
+  looked <- jsonlite::fromJSON(at("night_results", "set.json"))$looks
+  expect_identical(nrow(looked), 1L)
+  for (name in c("ranking.csv", "stability.csv", "reduction.csv", "agreement.csv")) {
+    expect_identical(
+      readLines(at("night_results", name)),
+      readLines(file.path(whole$folder, name)),
+      label = name
+    )
+  }
+})
+
+test_that(
+  "names and levels are inert and legible in the page, in tables and spreadsheets",
+  {
+    set.seed(2)
+    n <- 160
+    d <- data.frame(
+      a = rnorm(n),
+      b = rnorm(n),
+      c = sample(
+        c("=2+3", "<i>x</i>", "\u05e9\u05dc\u05d5\u05dd", "plain, \"q\""), n, TRUE
+      ),
+      e = rnorm(n)
+    )
+    names(d) <- c(
+      "<script>alert(1)</script>", "=1+1", "\u05de\u05d7\u05d9\u05e8 \u202eabc",
+      "line\nbreak"
+    )
+    d$y <- d[[1]] + d[[2]] + (d[[3]] == "=2+3") + rnorm(n)
+    data.table::fwrite(d, at("odd.csv"))
+    file <- write_study(
+      "odd.yml",
+      "dreher: 1",
+      "data:",
+      "  file: odd.csv",
+      "  split: {holdout: 0.3}",
+      "target: y",
+      "models:",
+      "  \"<b>tree</b>\": {learner: tree}",
+      "  linear: {learner: linear}",
+      "rank:",
+      "  by: [permutation]",
+      "effects:",
+      "drift:",
+      "output: {format: xlsx}"
+    )
+    r <- quiet(run_study(file))
+    expect_setequal(r$steps$state, "done")
+    expect_setequal(unique(r$ranking$predictor), names(d)[1:4])
+    page <- paste(
+      readLines(file.path(r$folder, "report.html"), warn = FALSE), collapse = "\n"
+    )
+    expect_no_match(page, "<script>alert|<b>tree|<i>x")
+    expect_match(page, "&lt;script&gt;alert(1)&lt;/script&gt;", fixed = TRUE)
+    expect_match(page, "\u05de\u05d7\u05d9\u05e8", fixed = TRUE)
+    expect_no_match(page, "\u202e", fixed = TRUE)
+    csv <- tempfile(fileext = ".csv")
+    write_results(r$effects, csv)
+    text <- paste(readLines(csv, encoding = "UTF-8"), collapse = "\n")
+    expect_match(text, "(^|,)'=1[+]1,")
+    expect_match(text, "(^|,)'=2[+]3,")
+    expect_no_match(text, "(^|[,\n])=")
+    inside <- tempfile()
+    utils::unzip(file.path(r$folder, "ranking.xlsx"), exdir = inside)
+    sheet <- paste(
+      readLines(file.path(inside, "xl", "worksheets", "sheet1.xml"), warn = FALSE),
+      collapse = ""
+    )
+    expect_no_match(sheet, "<f>")
+  shared <- readLines(file.path(inside, "xl", "sharedStrings.xml"), warn = FALSE)
+  expect_match(paste(shared, collapse = ""), ">=1+1<", fixed = TRUE)
+  expect_output(print(r), "script")
+  }
+)
