@@ -93,7 +93,9 @@ test_that("no two files use each other, however far around, and nothing stands u
     skip("the sources are not at hand (installed package checked elsewhere)")
   }
   known <- definitions(files)
-  expect_identical(known$name[duplicated(known$name)], character(), label = "defined twice")
+  expect_identical(
+    known$name[duplicated(known$name)], character(), label = "defined twice"
+  )
   home <- stats::setNames(known$file, known$name)
   called <- lapply(known$names, intersect, known$name)
   from <- rep(known$file, lengths(called))
@@ -104,24 +106,37 @@ test_that("no two files use each other, however far around, and nothing stands u
   for (k in nodes) reach <- reach | outer(reach[, k], reach[k, ], "&")
   expect_identical(nodes[diag(reach)], character(), label = "files in a circle")
 
-  stated <- grep("^S3method", readLines(file.path(root_of(files), "NAMESPACE")), value = TRUE)
-  methods <- gsub("S3method\\(|[A-Za-z0-9]+::|\\)|\"", "", sub(", *", ".", stated))
-  elsewhere <- paste(unlist(lapply(
-    c(
-      list.files(
-        file.path(root_of(files), "inst"), "[.]Rmd$", full.names = TRUE, recursive = TRUE
+  stated <- grep(
+    "^S3method", readLines(file.path(root_of(files), "NAMESPACE")), value = TRUE
+  )
+  parts <- strsplit(
+    gsub("S3method\\(|[A-Za-z0-9]+::|\\)|[ \"]", "", stated), ",", fixed = TRUE
+  )
+  # a third part names the function
+  methods <- vapply(
+    parts, function(p) if (length(p) > 2) p[3] else paste0(p[1], ".", p[2]), ""
+  )
+  elsewhere <- paste(
+    unlist(lapply(
+      c(
+        list.files(
+          file.path(root_of(files), "inst"),
+          "[.]Rmd$",
+          full.names = TRUE,
+          recursive = TRUE
+        ),
+        list.files(file.path(root_of(files), "exec"), full.names = TRUE)
       ),
-      list.files(file.path(root_of(files), "exec"), full.names = TRUE)
-    ),
-    readLines, warn = FALSE
-  )), collapse = "\n")
+      readLines,
+      warn = FALSE
+    )),
+    collapse = "\n"
+  )
   used <- unlist(Map(setdiff, called, known$name))
   # Methods for classes of the package's own are found by their generic.
   generics <- known$name[vapply(known$names, function(n) "UseMethod" %in% n, NA)]
   method <- vapply(known$name, function(n) any(startsWith(n, paste0(generics, "."))), NA)
-  idle <- setdiff(
-    known$name[!method], c(used, getNamespaceExports("dreher"), methods)
-  )
+  idle <- setdiff(known$name[!method], c(used, getNamespaceExports("dreher"), methods))
   idle <- idle[!vapply(idle, grepl, NA, x = elsewhere, fixed = TRUE)]
   # for methods of importance that are added from outside the package
   expect_identical(setdiff(idle, "register_method"), character())

@@ -54,8 +54,8 @@ test_that("the README's sessions run", {
   code <- sub("noise_floor(st)", "noise_floor(st, refits = 19)", code, fixed = TRUE)
   code <- sub("repeats = 1, thin", "repeats = 1, folds = 3, thin", code, fixed = TRUE)
   code <- sub("num.trees = 100", "num.trees = 10", code, fixed = TRUE)
-  old <- setwd(folder)
-  on.exit(setwd(old))
+  old <- setwd(folder)    # nolint: undesirable_function_linter.
+  on.exit(setwd(old))     # nolint: undesirable_function_linter.
   grDevices::pdf(NULL)
   on.exit(grDevices::dev.off(), add = TRUE)
   file <- file.path(folder, "readme.R")
@@ -73,8 +73,8 @@ test_that("every line of the command that a page shows runs", {
   # the demo has a test of its own
   lines <- lines[!startsWith(lines, "dreher demo")]
   expect_gt(length(lines), 12)
-  old <- setwd(folder)
-  on.exit(setwd(old))
+  old <- setwd(folder)    # nolint: undesirable_function_linter.
+  on.exit(setwd(old))     # nolint: undesirable_function_linter.
   for (line in lines) {
     line <- sub("--times 300", "--times 4", line, fixed = TRUE)
     line <- sub("--floor-refits 99", "--floor-refits 19", line, fixed = TRUE)

@@ -84,6 +84,8 @@ wrong <- list(
   two_sets = list("foo", 3, NA, list(), "train", list(a = 1), ho, NULL),
   some_models = list("nobody", NA, 3, TRUE, c("lm", "nobody")),
   new_file = list(NA, 3, "", c("a", "b"), tempdir()),
+  name_or_none = list(3, NA, "", c("a", "b"), list()),
+  withheld = list(3, NA, "all", character(), list("rows"), c("rows", NA)),
   query = list(3, NA, "tiles", character()),
   flag_or_none = list(NA, "yes", 2, c(TRUE, FALSE), list()),
   words_file = list(NA, "", 3, c("a", "b"), NULL, "no-such-file.xyz", tempdir(), iris),
@@ -301,11 +303,12 @@ arguments <- list(
   ),
   theme_dreher = list(list(), c(base_size = "size")),
   write_results = list(
-    list(x = quote(rk), file = tempfile(fileext = ".csv")), c(x = "result", file = "file")
+    list(x = quote(rk), file = tempfile(fileext = ".sqlite")),
+    c(x = "result", file = "file", table = "name_or_none")
   ),
   write_report = list(
     list(study = st, file = tempfile(fileext = ".html")),
-    c(study = "study", file = "text", title = "title", short = "flag")
+    c(study = "study", file = "text", title = "title", short = "flag", withhold = "withheld")
   ),
   write_predictor_set = list(
     list(set = quote(set), file = tempfile(fileext = ".json")),

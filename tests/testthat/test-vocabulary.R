@@ -15,11 +15,10 @@ words <- c(
   budget = "most that a set may cost", by = "methods",
   correct = "take off what copies reach", count = "number of predictors",
   counts = "numbers of predictors",
-  cumulative = "share of the importance that a set must carry",
-  decimal = "decimal mark", delimiter = "sign between fields",
-  header = "are the first fields names", encoding = "of a text file",
-  thousands = "thousands mark", query = "what to read from a database",
-  source = "a file, connection or table",
+  cumulative = "share of the importance that a set must carry", decimal = "decimal mark",
+  delimiter = "sign between fields", header = "are the first fields names",
+  encoding = "of a text file", thousands = "thousands mark",
+  query = "what to read from a database", source = "a file, connection or table",
   predictor = "name of one predictor",
   target_transform = "what models were trained on instead of the target",
   columns = "names of columns", compare = "is the library asked as well",
@@ -51,12 +50,14 @@ words <- c(
   seeds = "a ranking over seeds of the model", set = "a chosen set",
   sets = "several sets", shuffle = "marginal or conditional", slice = "part of the rows",
   steps = "one or geometric", strata = "column kept in proportion", study = "a study",
-  target = "name of the target", thin_twins = "one of redundant predictors",
-  threads = "number of threads", threshold = "least association, or prediction to reach",
+  table = "name of a table in a database", target = "name of the target",
+  thin_twins = "one of redundant predictors", threads = "number of threads",
+  threshold = "least association, or prediction to reach",
   times = "number of resamples or bootstrap draws", title = "title of the report",
   top = "number of top predictors", train = "training rows",
   value = "what a Shapley value takes an unknown predictor for",
-  weights = "column of weights", workers = "processes", x = "a result"
+  weights = "column of weights", withhold = "what readers may not see",
+  workers = "processes", x = "a result"
 )
 
 # What readers and the flat forest are made of.
