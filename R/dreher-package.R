@@ -34,6 +34,7 @@
 #' | | [data_frames], [printing] | results as data frames, in documents, on the console |
 #' | whole | [draft_study()], [check_study_file()] | a study file for a table; its faults |
 #' | | [run_study()], [resume_study()] | all that a study file asks for |
+#' | | [write_forest()] | the trees of a model, for other programs |
 #' | extend | [readers], [flat_forest()], [new_inputs()] | model classes of your own |
 #'
 #' Words, columns and flags: [glossary] and [flags].

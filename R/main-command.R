@@ -5,12 +5,16 @@
 main_command <- function(words) {
   # What a model prints while it predicts is none of our results.
   sink(stderr())
-  on.exit(sink())
+  warned <- tell_once()
+  on.exit({
+    warned$rest()
+    sink()
+  })
   tryCatch(
     withCallingHandlers(
       run_words(words),
       warning = function(w) {
-        tell("warning: ", conditionMessage(w))
+        warned$tell(conditionMessage(w))
         invokeRestart("muffleWarning")
       },
       message = function(m) {
@@ -32,6 +36,33 @@ main_command <- function(words) {
     error = function(e) {
       tell("dreher: ", cli::ansi_strip(conditionMessage(e)))
       1L
+    }
+  )
+}
+
+# Refits repeat the warnings of their libraries: each is told once, whatever numbers it holds, and
+# in the end how many more there were.
+tell_once <- function() {
+  seen <- integer()
+  first <- character()
+  list(
+    tell = function(text) {
+      kind <- gsub("[0-9]+(th|st|nd|rd)?", "", text)
+      if (kind %in% names(seen)) {
+        seen[[kind]] <<- seen[[kind]] + 1L
+        return(invisible())
+      }
+      seen[[kind]] <<- 0L
+      first[[kind]] <<- text
+      tell("warning: ", text)
+    },
+    rest = function() {
+      for (kind in names(seen)[seen > 0]) {
+        tell(
+          "warning: ", format_number(seen[[kind]]), " more like this: ",
+          shorten_words(gsub("\\s+", " ", first[[kind]]), 90)
+        )
+      }
     }
   )
 }

@@ -412,7 +412,7 @@ widen_model.dreher_encoded <- function(model, columns, copy_of = NULL, scale = T
 # The class a study shows for a model, and the name of one that was given none.
 model_class <- function(object) {
   if (inherits(object, "dreher_transformed")) return(model_class(object$model))
-  if (inherits(object, "dreher_encoded")) return(class(object$engine)[1])
+  if (inherits(object, "dreher_encoded")) return(model_class(object$engine))
   if (inherits(object, "dreher_own_predict")) return(class(object$model)[1])
   if (inherits(object, "dreher_model_file")) {
     paste(object$library, "file")

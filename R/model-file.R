@@ -1,11 +1,12 @@
 #' Read a model from a file
 #'
-#' Model files that any language can write: xgboost's JSON and UBJSON files and lightgbm's text
-#' files. The trees are read into dreher's own structure; the library that trained the model need
-#' not be there. Also `.rds` files of R models.
+#' Model files that any language can write: xgboost's JSON and UBJSON files, lightgbm's text
+#' files, and dreher's own JSON of trees and linear models (see [write_forest()]), which a script
+#' in the package writes for scikit-learn. The model is read into dreher's own structure; the
+#' library that trained it need not be there. Also `.rds` files of R models.
 #'
-#' @param file Path of the file. The kind is told from its content: JSON or UBJSON (xgboost), text
-#'   that starts with `tree` (lightgbm), or `.rds`.
+#' @param file Path of the file. The kind is told from its content: JSON or UBJSON (xgboost), JSON
+#'   that says `"format": "dreher model"`, text that starts with `tree` (lightgbm), or `.rds`.
 #' @param ... Must be empty.
 #' @param columns Names of the model's columns in their order, for files that hold none.
 #' @param rounds Number of boosting rounds to use. Default: up to the best round where the file
@@ -24,6 +25,13 @@
 #'   xgboost versions never seen are read with a warning; those of other lightgbm formats are
 #'   refused. Factor columns are coded as in training: give `study(encode = )` the function that
 #'   does it, or rows that are coded already.
+#'
+#' For scikit-learn, `system.file("python", "write_dreher_model.py", package = "dreher")` is a
+#' script that needs nothing but the library: decision trees, extra trees, random forests, gradient
+#' boosting, histogram gradient boosting, linear and logistic regressions, alone or at the end of a
+#' pipeline of imputers, scalers, one-hot and ordinal encoders, whose predictors are then those that
+#' went into the pipeline. The file holds what the model predicts for some rows; reading it
+#' compares. Checked with scikit-learn 1.2.
 #'
 #' An `.rds` file can run code of its maker when it is read. Read only those you trust. The other
 #' kinds cannot.
@@ -63,6 +71,8 @@ read_model <- function(
   bytes <- readBin(file, "raw", file.size(file))
   model <- if (identical(bytes[seq_len(min(4, length(bytes)))], charToRaw("tree"))) {
     new_lgb_file(bytes, rounds, output, columns)
+  } else if (is_plain_document(bytes)) {
+    new_plain_model(bytes, rounds, output, columns)
   } else if (length(bytes) && bytes[1] == charToRaw("{")) {
     new_xgb_file(bytes, rounds, output, columns)
   } else {

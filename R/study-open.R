@@ -201,5 +201,7 @@ readable_model <- function(object, name, encode, rows, asked) {
   if (inherits(object, "dreher_encoded")) return(object)
   if (is_wrapped(object)) return(open_wrapped(object, rows, name, asked))
   object <- as_readable(object, name)
+  # some files say how their columns are made
+  if (is.null(encode) && inherits(object, "dreher_plain_model")) encode <- object$encode
   if (is.null(encode)) object else new_encoded(object, encode, rows, name, asked)
 }

@@ -329,7 +329,7 @@ heads_of_columns <- function(d, most = 6) {
   columns <- unique(column)
   n <- length(columns)
   if (n <= most) {
-    room <- room_across(1.7 * max(1, n - 1))
+    room <- 120 / (1.7 * max(1, n - 1)) - 1
     label <- vapply(strsplit(columns, "\n", fixed = TRUE), function(parts) {
       paste(break_name(parts, room), collapse = "\n")
     }, "")
@@ -343,7 +343,7 @@ heads_of_columns <- function(d, most = 6) {
     of <- panel[match(columns, column)]
     number <- match(d$model[match(columns, column)], models)
     middle <- tapply(seq_len(n), factor(of, panels), mean)
-    room <- 100 / (1.7 * n) * min(table(of)) - 1
+    room <- 120 / (1.7 * n) * min(table(of)) - 1
     above <- data.frame(at = as.vector(middle), label = break_name(panels, room, 1))
     beside <- seq_len(n) %in% above$at
     at <- c(seq_len(n)[!beside], above$at)

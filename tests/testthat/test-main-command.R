@@ -594,3 +594,22 @@ test_that("the demo runs the whole example and says where everything is", {
   expect_match(paste(x$out, collapse = "\n"), "predictors are better than all")
   expect_gt(min(file.size(list.files(path("demo"), "png$", full.names = TRUE))), 15000)
 })
+
+test_that("a warning that repeats is told once, and counted", {
+  said <- utils::capture.output(
+    {
+      warned <- tell_once()
+      for (i in 1:7) warned$tell(paste0("No convergence for the ", i, "th of 100 penalties."))
+      warned$tell("Another one.")
+      warned$rest()
+    },
+    type = "message"
+  )
+  expect_identical(
+    said,
+    c(
+      "warning: No convergence for the 1th of 100 penalties.", "warning: Another one.",
+      "warning: 6 more like this: No convergence for the 1th of 100 penalties."
+    )
+  )
+})

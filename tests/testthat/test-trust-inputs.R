@@ -7,6 +7,7 @@ ho <- k$holdout[1:80, ]
 m <- lm(strength ~ peak_temp + hold_minutes + grog_share, tr)
 st <- study(m, ho, "strength", train = tr)
 quiet <- function(code) suppressMessages(suppressWarnings(code))
+tree_study <- study(rpart::rpart(strength ~ peak_temp, tr), ho, "strength", train = tr)
 
 # ---- what each kind of argument cannot take ----
 
@@ -309,6 +310,10 @@ arguments <- list(
   write_report = list(
     list(study = st, file = tempfile(fileext = ".html")),
     c(study = "study", file = "text", title = "title", short = "flag", withhold = "withheld")
+  ),
+  write_forest = list(
+    list(study = quote(tree_study), file = tempfile(fileext = ".json")),
+    c(study = "study", file = "text", models = "named")
   ),
   write_predictor_set = list(
     list(set = quote(set), file = tempfile(fileext = ".json")),
