@@ -7,7 +7,9 @@ score_one <- function(st, model, level, seed) {
   metric <- st$metric
   own <- loss_with_error(metric, info, p, NULL, seed)
   skill <- loss_with_error(metric, info, p0, p, seed)
-  limits <- t_limits(as_score(metric, own$loss), own$std_error, own$df, level)
+  limits <- score_limits(
+    metric, as_score(metric, own$loss), own$std_error, own$df, level
+  )
   skill_limits <- t_limits(skill$loss, skill$std_error, skill$df, level)
   no_skill <- is.na(skill_limits$lower) || skill_limits$lower <= 0
   if (isTRUE(st$seen)) {

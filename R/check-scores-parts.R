@@ -105,7 +105,7 @@ score_metrics <- function(st, said, info, level, seed, seen) {
       )
       if (is.null(own)) return(NULL)
       score <- as_score(metric, own$loss)
-      limits <- t_limits(score, own$std_error, own$df, level)
+      limits <- score_limits(metric, score, own$std_error, own$df, level)
       data.frame(
         model = m, metric = name, better = metric$better, score = score,
         lower = if (seen) NA_real_ else limits$lower,
@@ -275,7 +275,7 @@ scores_by_trees <- function(st, m, p, info, level, most = 12) {
     if (st$task == "classification") q <- order_classes(q, model$classes, st, m)
     own <- loss_with_error(st$metric, info, q, NULL, 1)
     score <- as_score(st$metric, own$loss)
-    limits <- t_limits(score, own$std_error, own$df, level)
+    limits <- score_limits(st$metric, score, own$std_error, own$df, level)
     data.frame(trees = trees, score = score, lower = limits$lower, upper = limits$upper)
   })
   do.call(rbind, out)

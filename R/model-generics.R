@@ -8,8 +8,11 @@
 #' methods for these generics, or give two plain functions to `study(predict_with = , refit_with =
 #' )`, which needs nothing else.
 #'
-#' A reader is made for exact classes. Kinds of linear models that nobody vouched for (a `gam`, an
-#' `rlm`, a `glm.nb`) go through their own `predict()` and are trained again by their own call;
+#' A reader is made for exact classes. Kinds of linear models (a `gam`, an `rlm`, a `glm.nb`) go
+#' through their own `predict()` and are trained again by their own call; the terms of these three
+#' are read as well, so that their importances are exact. So do `MASS::lda` and `qda`,
+#' `nnet::nnet` and `e1071::svm` (with `probability = TRUE`) that were fitted by a formula. Survival
+#' models are refused: what they predict is no column;
 #' other subclasses are refused, because what is read of the parent may not be what they do. A
 #' target that a linear model transforms, as in `lm(log(y) ~ x)`, is brought back where that is
 #' one to one; elsewhere such models are refused.

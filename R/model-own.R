@@ -23,6 +23,20 @@ has_own_reader <- function(class) {
 as_readable <- function(object, name) {
   first <- class(object)[1]
   if (!is.object(object) || has_own_reader(first)) return(object)
+  way <- own_ways()[[first]]
+  if (!is.null(way)) return(open_own_way(object, way, name))
+  if (inherits(object, c("coxph", "survreg", "survfit"))) {
+    stop_model(
+      paste0(
+        "Model \"", name, "\" is a survival model, whose target is a time and a status."
+      ),
+      "What it predicts is no column of the data, so no score can be worked out.",
+      paste0(
+        "Ask for one that is: give `study(predict_with = )` a function that predicts ",
+        "whether ", "the event has come by a time, and make that the target."
+      )
+    )
+  }
   parents <- Filter(has_own_reader, class(object)[-1])
   if (!length(parents)) return(object)  # no reader at all: said when it is asked
   if (inherits(object, "lm") && !is.null(object$terms)) {
@@ -40,6 +54,79 @@ as_readable <- function(object, name) {
       "that fits."
     )
   )
+}
+
+# Models with a formula and a predict() of their own, by class: the package; task: task and classes;
+# predict: numbers, or a matrix of probabilities by class.
+own_ways <- function() {
+  discriminant <- list(
+    package = "MASS",
+    task = function(own) list(task = "classification", classes = own$lev),
+    predict = function(own, data) stats::predict(own, data)$posterior
+  )
+  list(
+    lda = discriminant,
+    qda = discriminant,
+    nnet.formula = list(package = "nnet", task = task_of_net, predict = predict_net),
+    svm.formula = list(package = "e1071", task = task_of_machine, predict = predict_machine)
+  )
+}
+
+open_own_way <- function(object, way, name) {
+  rlang::check_installed(
+    way$package, paste0("to predict with a model of class \"", class(object)[1], "\"")
+  )
+  loadNamespace(way$package)
+  if (is.null(object$terms)) {
+    stop_model(
+      paste0("Model \"", name, "\" was fitted without a formula: its columns are not named."),
+      todo = "Fit it by a formula, or give `study(predict_with = , refit_with = )`."
+    )
+  }
+  way$task(object)  # refused here, not later
+  out <- new_own_predict(object)
+  out$way <- way
+  out
+}
+
+task_of_net <- function(own) {
+  if (!is.null(own$lev)) return(list(task = "classification", classes = own$lev))
+  if (own$n[3] != 1) {
+    stop_model(
+      "Neural networks of several targets are not supported.", todo = "Fit one per target."
+    )
+  }
+  list(task = "regression", classes = NULL)
+}
+
+predict_net <- function(own, data) {
+  out <- stats::predict(own, data, type = "raw")
+  if (is.null(own$lev)) return(as.double(out))
+  if (length(own$lev) == 2) out <- cbind(1 - out[, 1], out[, 1])
+  matrix(out, nrow(data), dimnames = list(NULL, own$lev))
+}
+
+task_of_machine <- function(own) {
+  if (own$type >= 3) return(list(task = "regression", classes = NULL))
+  if (own$type == 2) {
+    stop_model(
+      "Machines that look for outliers (one-classification) predict no target.",
+      todo = "Leave it out."
+    )
+  }
+  if (!isTRUE(own$compprob)) {
+    stop_model(
+      "The support vector machine was fitted without probabilities.",
+      todo = "Fit it with `probability = TRUE`."
+    )
+  }
+  list(task = "classification", classes = own$levels)
+}
+
+predict_machine <- function(own, data) {
+  if (own$type >= 3) return(as.double(stats::predict(own, data)))
+  p <- attr(stats::predict(own, data, probability = TRUE), "probabilities")
+  unname(p[, own$levels, drop = FALSE]) |> `colnames<-`(own$levels)
 }
 
 # Without its package loaded a model would be predicted as its parent.
@@ -91,6 +178,7 @@ family_of <- function(model) if (is.list(model$family)) model$family else stats:
 
 #' @export
 model_task.dreher_own_predict <- function(model, ...) {
+  if (!is.null(model$way)) return(model$way$task(model$model))
   family <- family_of(model$model)$family
   if (!is.character(family) || length(family) != 1) {
     stop_model(
@@ -128,10 +216,56 @@ model_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
 
 #' @export
 model_predictions.dreher_own_predict <- function(model, data, ...) {
+  if (!is.null(model$way)) {
+    out <- model$way$predict(model$model, data)
+    return(if (is.matrix(out)) out else back_transform(model$model$terms)$inverse(out))
+  }
   p <- as.double(suppressWarnings(stats::predict(model$model, data, type = "response")))
   classes <- model_task(model)$classes
   if (is.null(classes)) return(back_transform(model$model$terms)$inverse(p))
   matrix(c(1 - p, p), ncol = 2, dimnames = list(NULL, classes))
+}
+
+# Of those whose terms add up: robust linear models, negative binomial ones, additive models.
+#' @export
+model_coefficients.dreher_own_predict <- function(model, ...) {
+  own <- model$model
+  if (inherits(own, "gam")) return(additive_terms(own))
+  if (!class(own)[1] %in% c("rlm", "negbin")) return(NULL)
+  linear <- model_coefficients.lm(own)
+  # no tests of terms: their residual degrees of freedom are not known
+  linear[setdiff(names(linear), c("vcov", "df"))]
+}
+
+# A smooth is a term of several coefficients; its columns are those it bends over and those that
+# switch or scale it.
+additive_terms <- function(own) {
+  known <- own$terms
+  if (length(own$nsdf) != 1 || !is.null(attr(known, "offset")) ||
+      !is.null(own$call$offset) || is.matrix(own$coefficients)) {
+    return(NULL)
+  }
+  labels <- attr(own$pterms, "term.labels")
+  term <- integer(length(own$coefficients))
+  if (own$nsdf > 0) term[seq_len(own$nsdf)] <- own$assign
+  columns <- lapply(labels, function(l) all.vars(str2lang(l)))
+  for (s in own$smooth) {
+    columns <- c(columns, list(unique(unlist(lapply(
+      c(s$term, if (!identical(s$by, "NA")) s$by), function(l) all.vars(str2lang(l))
+    )))))
+    term[s$first.para:s$last.para] <- length(columns)
+    labels <- c(labels, s$label)
+  }
+  back <- back_transform(known)
+  inside <- own$family$linkinv
+  list(
+    beta = own$coefficients,
+    term = term,
+    columns = stats::setNames(columns, labels),
+    design = function(data) stats::predict(own, data, type = "lpmatrix"),
+    invlink = if (is.null(back$says)) inside else function(eta) back$inverse(inside(eta)),
+    link = if (is.null(back$says)) own$family$link else back$says
+  )
 }
 
 # The same call with the formula and the rows exchanged; what comes out must be of the same class.
@@ -148,7 +282,7 @@ refit_model.dreher_own_predict <- function(
   )
   terms <- stats::terms(model$formula)
   formula <- kept_terms(terms, target, predictors)
-  if (family_of(own)$family %in% c("binomial", "quasibinomial")) {
+  if (model_task(model)$task == "classification") {
     data[[target]] <- text_factor(data[[target]])
   }
   keep <- setdiff(names(call), c("", "formula", "data", "model", "x", "y", "fit", "G"))
@@ -156,7 +290,11 @@ refit_model.dreher_own_predict <- function(
   fit <- with_stream(
     seed,
     class,
-    fit_with(fitting_function(own), list(formula = formula, data = quote(data)), args)
+    fit_with(
+      fitting_function(own, model$way$package),
+      list(formula = formula, data = quote(data)),
+      args
+    )
   )
   if (!identical(class(fit), class(own))) {
     stop_model(
@@ -167,15 +305,23 @@ refit_model.dreher_own_predict <- function(
       todo = "Give `study(refit_with = )` a function that fits the model."
     )
   }
-  new_own_predict(fit)
+  out <- new_own_predict(fit)
+  out$way <- model$way
+  out
 }
 
 # The function a model was fitted by, found in the package that its class comes from.
-fitting_function <- function(model) {
+fitting_function <- function(model, package = NULL) {
   fun <- model$call[[1]]
   if (!is.name(fun)) return(fun)
   method <- utils::getS3method("predict", class(model)[1], optional = TRUE)
-  home <- if (!is.null(method)) topenv(environment(method)) else globalenv()
+  home <- if (!is.null(package)) {
+    asNamespace(package)
+  } else if (!is.null(method)) {
+    topenv(environment(method))
+  } else {
+    globalenv()
+  }
   for (place in list(home, environment(model$terms), globalenv())) {
     if (exists(as.character(fun), envir = place, mode = "function")) {
       return(get(as.character(fun), envir = place, mode = "function"))

@@ -148,7 +148,9 @@ compare_for_model <- function(
   }
   df <- if (is.null(test_rows)) folds_df(list(folds = folds, repeats = repeats)) else m$df
   at <- seq_along(sets)
-  own <- t_limits(as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level)
+  own <- score_limits(
+    st$metric, as_score(st$metric, m$loss[at]), sqrt(diag(m$cov)[at]), m$df, level
+  )
   price <- m$loss[at] - m$loss[reference]
   error <- error_between(at, reference)
   around <- t_limits(price, error, df, level)

@@ -146,7 +146,9 @@ curve_table <- function(curve, rd) {
   path <- steps_of_path(curve, m$loss)
   shown <- columns_shown(curve, m$loss, path, full)
   own_error <- sqrt(diag(m$cov))
-  limits <- t_limits(as_score(st$metric, m$loss), own_error, m$df, rd$level)
+  limits <- score_limits(
+    st$metric, as_score(st$metric, m$loss), own_error, m$df, rd$level
+  )
   price_error <- price_error_of(m, seq_along(m$loss), full, rd$folds)
   price <- t_limits(m$loss - m$loss[full], price_error, folds_df(rd), rd$level)
   added <- predictors_added(curve, path)

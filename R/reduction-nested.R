@@ -35,10 +35,11 @@ nested_score <- function(rd, curve, inside, at, outer) {
     m$loss[1] - m$loss[3], m$df, curve, against(1L), ratio, rd
   )
   limits <- sort(as_score(st$metric, c(score$lower, score$upper)), na.last = TRUE)
+  limits <- within_score(st$metric, list(lower = limits[1], upper = limits[2]))
   list(
     score = as_score(st$metric, score$value),
-    lower = limits[1],
-    upper = limits[2],
+    lower = limits$lower,
+    upper = limits$upper,
     price = price$value,
     price_error = price$error,
     price_lower = price$lower,

@@ -84,6 +84,22 @@ log_loss <- function(truth, p) -log(pmax(p[cbind(seq_along(truth), truth)], 1e-1
 
 error_loss <- function(truth, p) as.double(predicted_class(p) != truth)
 
+# Limits of a score, within what the score can be: a loss is not below 0, a share or a coefficient
+# of determination not above 1. Metrics of the user's have no known bound.
+score_limits <- function(metric, score, error, df, level) {
+  within_score(metric, t_limits(score, error, df, level))
+}
+
+within_score <- function(metric, limits) {
+  if (!metric$name %in% names(metric_table())) return(limits)
+  if (metric$better == "lower") {
+    limits$lower <- pmax(limits$lower, 0)
+  } else {
+    limits$upper <- pmin(limits$upper, 1)
+  }
+  limits
+}
+
 new_metric <- function(metric, better, task, classes, positive, weighted = FALSE) {
   if (is.null(metric)) metric <- if (task == "regression") "rmse" else "brier"
   fits <- fitting_metrics(task, classes)

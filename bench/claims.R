@@ -61,11 +61,35 @@ claims <- rbind(
   ),
   claim(
     "choose_set",
-    "and of 300 rows of a linear model three, within the margin",
+    "and about three of 300 rows, at most 0.01 beyond",
     "choice.csv",
-    "over_margin[rule == 'one_se_paired' & learner == 'linear' & n == 300]",
+    "over_margin[rule == 'one_se_paired' & n == 300]",
+    -1,
+    0.01
+  ),
+  claim(
+    "choose_set",
+    "and with 1,000 rows within it",
+    "choice.csv",
+    "over_margin[rule == 'one_se_paired' & n == 1000]",
     -1,
     0
+  ),
+  claim(
+    "choose_set",
+    "at most 0.01 with 1,000",
+    "choice.csv",
+    "over_margin[rule == 'one_se' & n == 1000]",
+    -1,
+    0.01
+  ),
+  claim(
+    "choose_set",
+    "chose two or three of six predictors",
+    "choice.csv",
+    "size[rule == 'one_se' & truth == 'graded']",
+    1.5,
+    3.5
   ),
   claim(
     "choose_set",

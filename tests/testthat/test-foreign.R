@@ -125,7 +125,35 @@ test_that("a subclass is not read as its parent, and is trained again as what it
   expect_equal(
     predict_model(st, st$models$nb, h)[, 1], as.vector(predict(nb, h, type = "response"))
   )
-  expect_true(all(vapply(st$models, function(m) is.null(m$linear), NA)))
+  # their terms add up to what they predict
+  for (m in st$models) {
+    sum <- as.vector(m$linear$design(h) %*% m$linear$beta)
+    expect_equal(m$linear$invlink(sum), predict_model(st, m, h)[, 1])
+  }
+  wide <- mgcv::gam(
+    strength ~
+      s(peak_temp, k = 4) + s(peak_temp, by = hold_minutes, k = 3) +
+        te(hold_minutes, cooling_rate, k = 3) + operator,
+    data = d
+  )
+  by_terms <- study(list(gam = wide), h, "strength", train = d)
+  by_predictions <- study(
+    list(gam = wide),
+    h,
+    "strength",
+    train = d,
+    predict_with = function(model, data) as.vector(predict(model, data)),
+    predictors = by_terms$predictors
+  )
+  for (rank in list(function(s) rank_permutation(s, repeats = 2), function(s) {
+      rank_shapley(s, background = 6, max_rows = 12)
+    })) {
+    a <- suppressWarnings(rank(by_terms))
+    b <- suppressWarnings(rank(by_predictions))
+    expect_equal(
+      a$importance[order(a$predictor)], b$importance[order(b$predictor)], tolerance = 1e-8
+    )
+  }
   again <- users_object(refit_model(st$models$gam$object, d, "strength", "peak_temp"))
   expect_identical(class(again), class(gam))
   expect_equal(coef(again), coef(mgcv::gam(strength ~ s(peak_temp), data = d)))
@@ -690,3 +718,69 @@ test_that("cells of the field trial: the whole job on eight data sets of others"
   )
   expect_identical(got$set$predictors, "speed")
 })
+
+test_that(
+  "discriminants, networks and machines are what they are, and are trained again so",
+  {
+    classes <- kiln_rows(260, drop = c("ring_tone", "strength", "tile_id", "batch"))[c(
+        "peak_temp", "hold_minutes", "grog_share", "clay_source", "defect"
+      )]
+    two <- transform(classes, defect = factor(ifelse(defect == "none", "no", "yes")))
+    numbers <- cbind(classes[1:4], strength = kiln$train$strength[1:260])
+    set.seed(5)
+    cases <- list(
+      lda = list(MASS::lda(defect ~ ., classes), classes),
+      qda = list(MASS::qda(defect ~ peak_temp + hold_minutes, two), two),
+      net = list(nnet::nnet(defect ~ ., classes, size = 2, trace = FALSE), classes),
+      net_two = list(nnet::nnet(defect ~ ., two, size = 2, trace = FALSE), two),
+      net_number = list(
+        nnet::nnet(strength ~ ., numbers, size = 2, linout = TRUE, trace = FALSE), numbers
+      ),
+      machine = list(e1071::svm(defect ~ ., classes, probability = TRUE), classes),
+      machine_number = list(e1071::svm(strength ~ ., numbers), numbers)
+    )
+    for (name in names(cases)) {
+      fit <- cases[[name]][[1]]
+      rows <- cases[[name]][[2]]
+      y <- names(rows)[5]
+      st <- suppressWarnings(study(fit, rows[181:260, ], y, train = rows[1:180, ]))
+      model <- st$models[[1]]
+      own <- switch(
+        class(fit)[1],
+        lda = predict(fit, rows)$posterior,
+        qda = predict(fit, rows)$posterior,
+        nnet.formula = predict(fit, rows, type = "raw"),
+        svm.formula = if (fit$type < 3) {
+          attr(predict(fit, rows, probability = TRUE), "probabilities")[
+            , levels(rows[[y]])
+          ]
+        } else {
+          predict(fit, rows)
+        }
+      )
+      own <- as.matrix(own)
+      if (is.factor(rows[[y]]) && ncol(own) == 1) own <- cbind(1 - own, own)
+      expect_equal(
+        unname(as.matrix(predict_model(st, model, rows))), unname(own), label = name
+      )
+      again <- users_object(refit_model(
+        model$object, rows[1:180, ], y, model$inputs$predictors[1:2]
+      ))
+      expect_identical(class(again), class(fit), label = name)
+      again <- new_own_predict(again)
+      again$way <- model$object$way
+      expect_setequal(model_inputs(again)$predictors, model$inputs$predictors[1:2])
+      rk <- suppressWarnings(rank_predictors(st, background = 3))
+      expect_setequal(unique(rk$method), c("permutation", "shapley"))
+    }
+    expect_error(
+      study(e1071::svm(defect ~ ., classes), classes, "defect"), "probability = TRUE"
+    )
+    expect_error(
+      study(MASS::lda(as.matrix(classes[1:2]), classes$defect), classes, "defect"),
+      "without a formula"
+    )
+    cox <- survival::coxph(survival::Surv(strength) ~ peak_temp, numbers)
+    expect_error(study(cox, numbers, "strength"), "survival model")
+  }
+)
