@@ -153,7 +153,7 @@
     var along = table.getAttribute("data-along");
     if (column < 0) return;
     var rows = rowsByKey(table, column), keys = Array.from(rows.keys());
-    svg.addEventListener("pointermove", function (event) {
+    function point(event) {
       var numbers = along === "x" && keys.every(function (k) { return numberIn(k) !== null; });
       var places = numbers ? placesOfNumbers(svg, keys) : placesOfNames(svg, keys, along);
       var here = along === "x" ? event.clientX : event.clientY;
@@ -180,7 +180,9 @@
       var above = event.clientY - height - 10;
       note.style.left = Math.max(4, left) + "px";
       note.style.top = (above > 4 ? above : event.clientY + 18) + "px";
-    });
+    }
+    svg.addEventListener("pointermove", point);
+    svg.addEventListener("pointerdown", point);
     svg.addEventListener("pointerleave", function () { note.hidden = true; });
   });
 })();
