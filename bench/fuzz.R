@@ -2,9 +2,9 @@
 #
 # Of each format a sound file is damaged at random: bytes changed, stretches cut out, doubled or
 # exchanged, the end cut off. Children of 100 files each, under limits of time and memory, read
-# them. Counted: refused in our words; read, and predicting what the sound file predicts or
-# something else that the file may well say (a changed number is a sound number); and what must
-# not be: errors of R's own, children that died. Run with:
+# them. Counted: refused in our words; read, where the damage left a sound file (a changed number
+# is a number), with a prediction for each of ten rows; and what must not be: errors of R's own,
+# children that died. Run with:
 #   Rscript bench/fuzz.R [files a format]
 # Results: bench/results/fuzz.csv
 words <- commandArgs(TRUE)
