@@ -36,7 +36,7 @@ with_limits <- function(value, lower, upper, unit = (upper - lower) / 2) {
   unit <- ifelse(is.na(unit) | unit <= 0, NA, unit)
   shown <- format_value(value, unit)
   step <- 10^-digits_for(unit)
-  even <- abs((upper - value) - (value - lower)) <= pmax(step, 0.1 * unit)
+  even <- abs((upper - value) - (value - lower)) <= pmax(step, 0.05 * (upper - lower))
   ifelse(
     is.na(lower) | is.na(upper) | lower == upper,
     shown,

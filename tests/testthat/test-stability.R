@@ -520,10 +520,10 @@ test_that(
       unique(picture$data[[1]]$fill), c(muted, method_colours()[["permutation"]])
     )
     expect_match(picture$plot$labels$caption, "Grey: not above the noise floor")
-    expect_match(page_stability(s), "not above")
+    expect_match(page_cells(stability_cells(s)), "not above")
     plain <- quiet(stability(rk))
     expect_true(all(is.na(as.data.frame(plain)$above_floor)))
-    expect_false(grepl("not above", page_stability(plain)))
+    expect_false(grepl("not above", page_cells(stability_cells(plain))))
     expect_identical(s$parts[[1]]$tops$share[s$parts[[1]]$tops$k == 1], d$top_1)
     above <- s$parts[[1]]
     for (side in c("lower", "upper")) {
