@@ -80,9 +80,28 @@ test_that("the console stays silent at two widths, and a print is whole", {
     "--window-size=390,900"
   )
   expect_identical(found, "true")
+  # each figure, marked at its beginning and end, stands on one page of the print
+  marked <- strsplit(text, "<figure>", fixed = TRUE)[[1]]
+  drawings <- length(marked) - 1
+  for (i in seq_len(drawings)) {
+    marked[i + 1] <- sub(
+      "</svg></div>", paste0("</svg></div>end", i, "x"),
+      paste0("<figure>begin", i, "x", marked[i + 1]), fixed = TRUE
+    )
+  }
+  whole <- tempfile(fileext = ".html")
+  writeLines(gsub(" hidden>", ">", paste(marked, collapse = "")), whole)
   pdf <- tempfile(fileext = ".pdf")
-  chromium(paste0("--print-to-pdf=", pdf), paste0("file://", page))
-  expect_gt(file.size(pdf), 20000)
+  chromium(paste0("--print-to-pdf=", pdf), paste0("file://", whole))
+  words <- paste(
+    system2(Sys.which("pdftotext"), c(pdf, "-"), stdout = TRUE), collapse = "\n"
+  )
+  sheets <- strsplit(words, "\f", fixed = TRUE)[[1]]
+  place <- function(mark) grep(mark, sheets, fixed = TRUE)
+  for (i in seq_len(drawings)) {
+    expect_length(place(paste0("begin", i, "x")), 1)
+    expect_identical(place(paste0("begin", i, "x")), place(paste0("end", i, "x")))
+  }
 })
 
 test_that("the page is well formed, names everything, and says all in words", {
