@@ -130,7 +130,12 @@ as_truths <- function(x) {
 
 # A number that libraries write as text or as a number.
 take_number <- function(x, name, where) {
-  out <- suppressWarnings(as.double(unlist(take(x, name, where))))
+  said <- unlist(take(x, name, where))
+  # text that is no text cannot be asked for its number
+  if (is.character(said) && !all(validUTF8(said))) {
+    file_fault("`", name, "` of ", where, " is not a number")
+  }
+  out <- suppressWarnings(as.double(said))
   if (length(out) != 1 || !is.finite(out)) {
     file_fault("`", name, "` of ", where, " is not a number")
   }

@@ -396,3 +396,10 @@ test_that("a decimal sign of the locale's does not change what a file says", {
     expect_identical(document_of(charToRaw("[1.5, 2.25e1]"), FALSE), plain)
   }
 })
+
+test_that("text that is no text is refused where a number is asked for", {
+  expect_error(
+    take_number(list(a = rawToChar(as.raw(c(0x31, 0xa5)))), "a", "the model"),
+    "not a number", class = "dreher_error_model"
+  )
+})
