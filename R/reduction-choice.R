@@ -195,7 +195,8 @@ choose_set <- function(
       "choice",
       paste0(
         "Chosen on all rows: ", set$count, "; in the splits: ",
-        say_range(set$counts_chosen), " predictors."
+        say_range(set$counts_chosen),
+        if (all(set$counts_chosen == 1)) " predictor." else " predictors."
       ),
       paste0(
         "No split chose this size: its score and price are carried over from theirs ",
