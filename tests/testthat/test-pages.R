@@ -6,6 +6,13 @@ pages <- c(
   list.files(file.path(root, "vignettes"), "Rmd$", full.names = TRUE)
 )
 at_hand <- all(file.exists(pages)) && length(pages) > 5
+# A page is read in a session of its own, which has looked at no untouched rows yet.
+in_new_session <- function(code) {
+  before <- looks_here$all
+  on.exit(looks_here$all <- before)
+  looks_here$all <- list()
+  code
+}
 quiet <- function(code) suppressMessages(suppressWarnings(utils::capture.output(code)))
 
 # Lines of the blocks that begin with this fence.
@@ -60,9 +67,9 @@ test_that("the README's sessions run", {
   on.exit(grDevices::dev.off(), add = TRUE)
   file <- file.path(folder, "readme.R")
   writeLines(code, file)
-  expect_no_error(quiet(source(
+  expect_no_error(in_new_session(quiet(source(
     file, local = new.env(parent = globalenv()), print.eval = TRUE
-  )))
+  ))))
 })
 
 test_that("every line of the command that a page shows runs", {
@@ -98,9 +105,9 @@ test_that("the code of every vignette runs", {
   for (page in pages[-1]) {
     failed <- tryCatch(
       {
-        quiet(knitr::knit(
+        in_new_session(quiet(knitr::knit(
           page, tempfile(fileext = ".md"), quiet = TRUE, envir = new.env(parent = globalenv())
-        ))
+        )))
         NULL
       },
       error = conditionMessage
