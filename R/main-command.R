@@ -47,7 +47,7 @@ tell_once <- function() {
   first <- character()
   list(
     tell = function(text) {
-      kind <- gsub("[0-9]+(th|st|nd|rd)?", "", text)
+      kind <- paste0("about ", gsub("[0-9]+(th|st|nd|rd)?", "", text))
       if (kind %in% names(seen)) {
         seen[[kind]] <<- seen[[kind]] + 1L
         return(invisible())

@@ -18,7 +18,10 @@ deliver_run <- function(st, results, steps, keys, spec, out) {
     set <- set_in_folder(results$set, out)
     if ("set" %in% done || !file.exists(set$file)) write_predictor_set(set, set$file)
   }
-  if (!is.null(spec$output$database)) results_to_database(results, spec)
+  place <- key_of(spec$output$database, keys, words)
+  if (!is.null(spec$output$database) && is.null(read_kept(kept_in, "database", place))) {
+    if (results_to_database(results, spec)) write_kept(kept_in, "database", place, TRUE)
+  }
   write_kept(kept_in, "words", words, TRUE)
   page <- file.path(out, "report.html")
   key <- key_of(spec$report, keys, words)
@@ -41,7 +44,7 @@ result_files <- function(names, format) {
   if (format == "sqlite") rep("results.sqlite", length(names)) else paste0(names, ".", format)
 }
 
-# A database that cannot be reached loses nobody the files.
+# A database that cannot be reached loses nobody the files. -> are they there?
 results_to_database <- function(results, spec) {
   place <- spec$output$database
   prefix <- if (is.null(place$prefix)) {
@@ -57,6 +60,7 @@ results_to_database <- function(results, spec) {
       for (name in names(results)) {
         save_table(results[[name]], connection, paste0(prefix, name))
       }
+      TRUE
     },
     error = function(e) {
       warn_dreher(
@@ -64,6 +68,7 @@ results_to_database <- function(results, spec) {
         "The results are not all in the database.",
         gsub("\\s+", " ", cli::ansi_strip(rlang::cnd_message(e)))
       )
+      FALSE
     }
   )
 }
@@ -88,7 +93,6 @@ in_words_of <- function(x, st) {
   if (is.data.frame(x)) return(x)
   if (!is.null(x[["labels"]])) x$labels <- renew(x$labels, labels)
   if (inherits(x[["study"]], "dreher_study")) x$study$dictionary <- known
-  if (is.list(x[["reduction"]])) x$reduction <- in_words_of(x$reduction, st)
   x
 }
 

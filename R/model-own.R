@@ -126,7 +126,7 @@ task_of_machine <- function(own) {
 predict_machine <- function(own, data) {
   if (own$type >= 3) return(as.double(stats::predict(own, data)))
   p <- attr(stats::predict(own, data, probability = TRUE), "probabilities")
-  unname(p[, own$levels, drop = FALSE]) |> `colnames<-`(own$levels)
+  matrix(p[, own$levels], nrow(data), dimnames = list(NULL, own$levels))
 }
 
 # Without its package loaded a model would be predicted as its parent.
@@ -230,8 +230,9 @@ model_predictions.dreher_own_predict <- function(model, data, ...) {
 #' @export
 model_coefficients.dreher_own_predict <- function(model, ...) {
   own <- model$model
-  if (inherits(own, "gam")) return(additive_terms(own))
-  if (!class(own)[1] %in% c("rlm", "negbin")) return(NULL)
+  class <- class(own)[1]
+  if (class %in% c("gam", "bam")) return(additive_terms(own))
+  if (!class %in% c("rlm", "negbin")) return(NULL)
   linear <- model_coefficients.lm(own)
   # no tests of terms: their residual degrees of freedom are not known
   linear[setdiff(names(linear), c("vcov", "df"))]

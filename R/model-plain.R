@@ -203,20 +203,30 @@ plain_encoder <- function(doc, model) {
     if (length(strange)) {
       file_fault("a column is made by `", strange[1], "`, which is not known")
     }
-    list(
+    number <- function(name) if (!is.null(m[[name]])) take_number(m, name, "a made column")
+    word <- function(name) if (!is.null(m[[name]])) take_text(m, name, "a made column")
+    out <- list(
       column = take_text(m, "column", "a made column"),
       from = take_text(m, "from", "a made column"),
-      fill = m[["fill"]],
+      fill = if (is.character(m[["fill"]])) word("fill") else number("fill"),
       codes = if (!is.null(m[["codes"]])) take_texts(m, "codes", "a made column"),
-      equals = m[["equals"]],
+      equals = word("equals"),
       known = if (!is.null(m[["levels"]])) take_texts(m, "levels", "a made column"),
-      unknown = if (is.null(m[["unknown"]])) "refuse" else m[["unknown"]],
-      unknown_value = m[["unknown_value"]],
-      minus = m[["minus"]],
-      over = m[["over"]],
-      times = m[["times"]],
-      plus = m[["plus"]]
+      unknown = if (is.null(m[["unknown"]])) "refuse" else word("unknown"),
+      unknown_value = number("unknown_value"),
+      minus = number("minus"),
+      over = number("over"),
+      times = number("times"),
+      plus = number("plus")
     )
+    if (is.null(out$minus) != is.null(out$over) || is.null(out$times) != is.null(out$plus)) {
+      file_fault("`minus` and `over`, `times` and `plus` of a made column belong together")
+    }
+    if (!out$unknown %in% c("refuse", "zero", "gap", "value") ||
+        (out$unknown == "value" && is.null(out$unknown_value))) {
+      file_fault("what a made column does with unknown values is not known")
+    }
+    out
   })
   columns <- vapply(made, `[[`, "", "column")
   if (!setequal(columns, model$columns)) {
@@ -310,20 +320,11 @@ check_stated <- function(doc, model) {
       take_numbers(stated, k, "the check", nrow(ours))
     })
   )
-  apart <- which(!(rowSums(abs(own - ours)) <= 1e-9 * (1 + max(abs(own)))))
-  if (length(apart)) {
-    i <- apart[1]
-    stop_model(
-      "The model in the file does not predict what the file says it predicts.",
-      paste0(
-        "First differing row of its check: ", i, " (stated ",
-        format(own[i, ncol(own)], digits = 10), ", read ",
-        format(ours[i, ncol(ours)], digits = 10), "); ", length(apart), " of ", nrow(own),
-        " rows differ."
-      ),
-      "Write the file again with the script of this version, and please report it."
-    )
-  }
+  refuse_other_predictions(
+    own, ours, 1e-9,
+    "The model in the file does not predict what the file says it predicts.",
+    "Write the file again with the script of this version, and please report it."
+  )
 }
 
 # The rows of the check: text where one of a column's values is no number.

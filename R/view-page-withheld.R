@@ -26,6 +26,12 @@ without_sensitive <- function(r) {
   gone <- d$predictor[d$sensitive %in% TRUE]
   if (!length(gone)) return(r)
   about <- function(text) contains_word(text, gone)
+  if (!is.null(r$ranking)) r$ranking <- r$ranking[!about(r$ranking$slice), ]
+  if (!is.null(r$stability)) {
+    r$stability$parts <- Filter(
+      function(p) !any(about(p$table$slice)), r$stability$parts
+    )
+  }
   r$effects <- keep_rows(r$effects, function(x) {
     !x$predictor %in% gone & !x$other %in% gone & !about(x$slice)
   })
@@ -86,7 +92,8 @@ fields_of_ours <- c(
   "metric_label", "better", "by", "search", "rule", "statement", "use", "known", "unit"
 )
 
-# The same through all that a result holds. Studies inside it know no data here, only words.
+# The same through all that a result holds. Of a study inside it only the dictionary, which words
+# are taken from, is changed.
 mask_names <- function(x, masks) {
   if (inherits(x, "dreher_study")) {
     x$dictionary <- mask_names(x$dictionary, masks)

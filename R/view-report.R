@@ -17,8 +17,9 @@
 #'   nothing is withheld. `"rows"`: nothing of single rows is shown: no values, predictions or
 #'   contributions of one row, no curve of one row; contributions of 50 rows and more become
 #'   sentences. `"sensitive"`: predictors that the dictionary calls sensitive go by a number, and
-#'   their curves, slices, findings and values are left out. Levels, ranges and other figures of the
-#'   remaining predictors stay: look through the page before you pass it on.
+#'   their curves, slices, findings and values are left out. Slices that you named yourself, levels,
+#'   ranges and other figures of the remaining predictors stay: look through the page before you
+#'   pass it on.
 #' @param short TRUE: one page for the domain expert: the answer, the ranking of the main model, and
 #'   how the predictors act.
 #' @return `file`, invisibly.

@@ -363,17 +363,49 @@ test_that("rows come from a database by queries, passwords from the environment"
   DBI::dbWriteTable(con, "tiles", tiles)
   DBI::dbDisconnect(con)
   file <- write_study(
-    "base.yml", "dreher: 1", "data:", "  database:", "    driver: RSQLite::SQLite",
-    "    arguments: {dbname: $TILES_BASE}", "  train: SELECT * FROM tiles LIMIT 200",
-    "  holdout: SELECT * FROM tiles LIMIT 100 OFFSET 200", "target: strength",
-    "models: {\"a/b <i>\": {learner: linear}}"
+    "base.yml",
+    "dreher: 1",
+    "data:",
+    "  database:",
+    "    driver: RSQLite::SQLite",
+    "    arguments: {dbname: $TILES_BASE}",
+    "  train: SELECT * FROM tiles LIMIT 200",
+    "  holdout: SELECT * FROM tiles LIMIT 100 OFFSET 200",
+    "target: strength",
+    "models: {\"a/b <i>\": {learner: linear}}",
+    "output: {format: sqlite, database: {driver: RSQLite::SQLite,",
+    "  arguments: {dbname: $TILES_BASE}, prefix: kiln_}}"
   )
-  expect_match(paste(format_faults(check_study_file(file)), collapse = " "), "no TILES_BASE")
+  expect_match(
+    paste(format_faults(check_study_file(file)), collapse = " "), "no TILES_BASE"
+  )
   Sys.setenv(TILES_BASE = at("tiles.sqlite"))
   on.exit(Sys.unsetenv("TILES_BASE"))
   r <- quiet(run_study(file))
   expect_identical(nrow(r$study$train), 200L)
   expect_identical(r$study$data$strength, tiles$strength[201:300])
+  # results in one file, and in the database as well
+  for (place in list(
+      list(file.path(r$folder, "results.sqlite"), "scores"),
+      list(at("tiles.sqlite"), "kiln_scores")
+    )) {
+    base <- DBI::dbConnect(RSQLite::SQLite(), place[[1]])
+    expect_equal(DBI::dbReadTable(base, place[[2]])$score, r$scores$score)
+    DBI::dbDisconnect(base)
+  }
+  # a database that cannot be reached loses nobody the files
+  Sys.setenv(TILES_BASE = at("tiles.sqlite"), RESULTS_BASE = at("nowhere", "x.sqlite"))
+  on.exit(Sys.unsetenv("RESULTS_BASE"), add = TRUE)
+  text <- readLines(file)
+  at_end <- length(text)
+  writeLines(c(text[-at_end], sub("TILES_BASE", "RESULTS_BASE", text[at_end])), file)
+  unlink(r$folder, recursive = TRUE)
+  expect_warning(
+    suppressMessages(run_study(file)),
+    "not all in the database",
+    class = "dreher_warning_database"
+  )
+  expect_true(file.exists(file.path(r$folder, "report.html")))
 })
 
 test_that("from a table and nothing else to a page", {

@@ -105,6 +105,18 @@ test_that("a linear model and made columns, worked out by hand", {
   expect_error(quiet(study(model, d, "y")), "encoder of model")
   said <- tryCatch(model$encode(d), error = conditionMessage)
   expect_match(said, "\"bog\"")
+  unsound <- function(from, to) {
+    changed <- sub(from, to, paste(doc, collapse = "\n"), fixed = TRUE)
+    expect_false(identical(changed, paste(doc, collapse = "\n")))
+    writeLines(changed, file)
+    expect_error(read_model(file), "not sound", class = "dreher_error_model")
+  }
+  unsound("\"minus\":1", "\"minus\":\"one\"")
+  unsound(",\"over\":2", "")
+  unsound("\"fill\":4", "\"fill\":[4,5]")
+  unsound("\"unknown\":\"value\"", "\"unknown\":\"guess\"")
+  unsound(",\n\"unknown_value\":-1", "")
+  unsound("\"equals\":\"pit\"", "\"equals\":3")
   # what the file says of its predictions is held against them
   stated <- function(value) {
     text <- sub(

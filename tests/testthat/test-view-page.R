@@ -275,6 +275,19 @@ test_that("what readers may not see is not in the page", {
   expect_match(open, "a dot a row")
   expect_no_match(closed, "a dot a row")
   expect_error(written(withhold = "all"), "withhold", class = "dreher_error_input")
+  # rankings on two sets of rows, and single rows that are not withheld
+  all <- list(
+    s,
+    bind_rankings(
+      rank_permutation(s, repeats = 1),
+      rank_permutation(s, repeats = 1, rows = "train")
+    ),
+    contributions(s, which = c(1, 4), background = 5)
+  )
+  named <- written(withhold = "sensitive")
+  for (word in c("age_band", "Age band", unique(as.character(part$age_band)))) {
+    expect_no_match(named, word, fixed = TRUE)
+  }
   # a predictor by the name of a word of ours
   odd <- stats::setNames(part, sub("^age_band$", "model", names(part)))
   odd_study <- study(
