@@ -44,3 +44,19 @@ pick_output <- function(output, targets) {
   }
   if (!is.null(output)) check_count(output, "output", most = targets) else 1L
 }
+
+# What was stated must be what is read. stated, ours: rows x outputs
+refuse_other_predictions <- function(stated, ours, tolerance, problem, todo) {
+  apart <- which(!(rowSums(abs(stated - ours)) <= tolerance * (1 + max(abs(stated)))))
+  if (!length(apart)) return(invisible())
+  i <- apart[1]
+  stop_model(
+    problem,
+    paste0(
+      "First differing row: ", i, " (stated ", format(stated[i, ncol(stated)], digits = 10),
+      ", read ", format(ours[i, ncol(ours)], digits = 10), "); ", length(apart), " of ",
+      nrow(stated), " rows differ."
+    ),
+    todo
+  )
+}
