@@ -73,6 +73,8 @@ read_model <- function(
     new_lgb_file(bytes, rounds, output, columns)
   } else if (is_plain_document(bytes)) {
     new_plain_model(bytes, rounds, output, columns)
+  } else if (is_pmml(bytes)) {
+    new_pmml_model(bytes, rounds, output, columns)
   } else if (length(bytes) && bytes[1] == charToRaw("{")) {
     new_xgb_file(bytes, rounds, output, columns)
   } else {
@@ -108,6 +110,7 @@ check_known_predictions <- function(model, rows, predictions) {
     as.matrix(predictions)
   }
   storage.mode(own) <- "double"
+  if (!is.null(model$encode)) rows <- model$encode(rows)
   ours <- file_predictions(model, align_rows(rows, inputs, "file"))
   if (!identical(dim(own), dim(ours))) {
     stop_input(

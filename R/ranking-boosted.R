@@ -35,7 +35,20 @@ rank_boosted <- function(model, st, rows, correct, units, level) {
   join_parts(st, parts, NA_integer_, level)
 }
 
+# Trees that are added up, of a file that does not say what their splits gained.
+hides_gains <- function(model) {
+  !is.null(model$forest$boosted) && is.null(model$forest$boosted$gain)
+}
+
+without_gains <- "its file adds trees up and does not say what their splits gained"
+
 refuse_boosted <- function(model, rows, correct) {
+  if (hides_gains(model)) {
+    stop_study(
+      paste0("Model \"", model$name, "\": ", without_gains, "."),
+      todo = "Rank the model by permutation or Shapley values."
+    )
+  }
   other <- correct || "oob" %in% rows
   if (!other && !("holdout" %in% rows && is.na(model$forest$boosted$loss))) {
     return(invisible())

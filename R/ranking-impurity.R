@@ -108,7 +108,10 @@ rank_impurity <- function(
     )
   }
   chosen <- with_trees(st, models, "Impurity importance")
-  parts <- lapply(chosen$models, function(m) {
+  silent <- names(chosen$models)[vapply(chosen$models, hides_gains, NA)]
+  # alone, they are refused with the way out
+  if (length(silent) == length(chosen$models)) silent <- character()
+  parts <- lapply(chosen$models[setdiff(names(chosen$models), silent)], function(m) {
     units <- tree_units(st, m, groups)
     if (!is.null(m$forest$boosted)) {
       rank_boosted(m, st, rows, correct, units, level)
@@ -123,7 +126,10 @@ rank_impurity <- function(
     parts,
     if (correct) seed else NA_integer_,
     level,
-    left_out = leave_out("impurity", chosen$without, "it has no trees")
+    left_out = rbind(
+      leave_out("impurity", chosen$without, "it has no trees"),
+      leave_out("impurity", silent, without_gains)
+    )
   )
 }
 
@@ -325,6 +331,7 @@ impurity_record <- function() {
     name = "impurity", label = "Impurity", colour = "#A8742A",
     usual_forms = c("plain", "in-bag", "covariance", "gain"), usual_rows = "train",
     needs = c("train", "trees"), floor = TRUE,
+    why_not = function(model, st, settings) if (hides_gains(model)) without_gains else "",
     rank = function(st, model, evaluation, settings) rank_impurity(st, models = model)
   )
 }
