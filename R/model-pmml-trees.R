@@ -23,6 +23,8 @@ pmml_tree <- function(x, model, fields, score) {
       "returnNullPrediction"
     ) == "returnLastPrediction"
   )
+  usual <- binary_tree(x, model, fields, rules, score)
+  if (!is.null(usual)) return(usual)
   tree <- new_growing_tree()
   grow_node(list(
     x = x, fields = fields, score = score, rules = rules, tree = tree

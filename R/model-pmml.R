@@ -23,6 +23,7 @@ new_pmml_model <- function(bytes, rounds, output, columns) {
   if (!startsWith(version, "4")) {
     refuse_file("The file is of PMML ", version, "; versions 4.0 to 4.4 are read")
   }
+  x$grown <- pmml_nodes(x)
   top <- top_model(x)
   fields <- pmml_fields(x, top)
   part <- chosen_output(x, top, pmml_part(x, top, fields), output)
