@@ -49,65 +49,24 @@ boosting_losses <- function() {
     .Call(`_dreher_boosting_losses`)
 }
 
-forest_impurity <- function(
-    forest, x, target, count, held, held_x, held_target, threads) {
-  .Call(
-    `_dreher_forest_impurity`,
-    forest,
-    x,
-    target,
-    count,
-    held,
-    held_x,
-    held_target,
-    threads
-  )
+forest_impurity <- function(forest, x, target, count, held, held_x, held_target, threads) {
+    .Call(`_dreher_forest_impurity`, forest, x, target, count, held, held_x, held_target, threads)
 }
 
 forest_use <- function(forest, x, count, threads) {
     .Call(`_dreher_forest_use`, forest, x, count, threads)
 }
 
-recompute_gains <- function(
-    forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round,
-    group, weight, threads) {
-  .Call(
-    `_dreher_recompute_gains`,
-    forest,
-    x,
-    y,
-    loss,
-    second_order,
-    lambda,
-    most_step,
-    single,
-    curve,
-    start,
-    round,
-    group,
-    weight,
-    threads
-  )
+recompute_gains <- function(forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, weight, threads) {
+    .Call(`_dreher_recompute_gains`, forest, x, y, loss, second_order, lambda, most_step, single, curve, start, round, group, weight, threads)
 }
 
 forest_held_gain <- function(forest, x, held_x, y, loss, group, unit_of, units, threads) {
-  .Call(
-    `_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads
-  )
+    .Call(`_dreher_forest_held_gain`, forest, x, held_x, y, loss, group, unit_of, units, threads)
 }
 
-forest_interactions <- function(
-    forest, x, background, cover, player_of, players, threads) {
-  .Call(
-    `_dreher_forest_interactions`,
-    forest,
-    x,
-    background,
-    cover,
-    player_of,
-    players,
-    threads
-  )
+forest_interactions <- function(forest, x, background, cover, player_of, players, threads) {
+    .Call(`_dreher_forest_interactions`, forest, x, background, cover, player_of, players, threads)
 }
 
 forest_followers <- function(forest, player_of, players, cover) {
@@ -134,38 +93,24 @@ shuffle_prepare <- function(forest, x, threads) {
     .Call(`_dreher_shuffle_prepare`, forest, x, threads)
 }
 
-shuffle_rows <- function(
-    prepared, player_of, players, donor, repeats, own_donors, inbag, scale, from, to,
-    threads) {
-  .Call(
-    `_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors,
-    inbag, scale, from, to, threads
-  )
+shuffle_rows <- function(prepared, player_of, players, donor, repeats, own_donors, inbag, scale, from, to, threads) {
+    .Call(`_dreher_shuffle_rows`, prepared, player_of, players, donor, repeats, own_donors, inbag, scale, from, to, threads)
 }
 
 tally_start <- function(rows, units) {
     .Call(`_dreher_tally_start`, rows, units)
 }
 
-tally_add <- function(
-    tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors,
-    threads) {
-  invisible(.Call(
-    `_dreher_tally_add`, tally, value, power, from, turn, unit, truth, before, weight,
-    donor, own_donors, threads
-  ))
+tally_add <- function(tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads) {
+    invisible(.Call(`_dreher_tally_add`, tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads))
 }
 
 tally_read <- function(tally, unit, repeats) {
     .Call(`_dreher_tally_read`, tally, unit, repeats)
 }
 
-two_way_sums <- function(
-    given, taken, square, repeats, slope, basis, passed, by, stratum) {
-  .Call(
-    `_dreher_two_way_sums`, given, taken, square, repeats, slope, basis, passed, by,
-    stratum
-  )
+two_way_sums <- function(given, taken, square, repeats, slope, basis, passed, by, stratum) {
+    .Call(`_dreher_two_way_sums`, given, taken, square, repeats, slope, basis, passed, by, stratum)
 }
 
 charge_donors <- function(e, donor) {
@@ -207,3 +152,12 @@ stability_shares <- function(share, threads) {
 stability_tops <- function(place) {
     .Call(`_dreher_stability_tops`, place)
 }
+
+wire_fields <- function(bytes, from, size) {
+    .Call(`_dreher_wire_fields`, bytes, from, size)
+}
+
+wire_packed <- function(bytes, from, size, kind) {
+    .Call(`_dreher_wire_packed`, bytes, from, size, kind)
+}
+

@@ -73,6 +73,8 @@ read_model <- function(
     new_lgb_file(bytes, rounds, output, columns)
   } else if (is_plain_document(bytes)) {
     new_plain_model(bytes, rounds, output, columns)
+  } else if (is_onnx(bytes)) {
+    new_onnx_model(bytes, rounds, output, columns)
   } else if (is_pmml(bytes)) {
     new_pmml_model(bytes, rounds, output, columns)
   } else if (length(bytes) && bytes[1] == charToRaw("{")) {

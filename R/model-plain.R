@@ -173,15 +173,21 @@ plain_linear <- function(doc, model) {
   if (length(weights) != outputs) file_fault("its weights do not fit its classes")
   p <- length(model$columns)
   rows <- lapply(seq_len(outputs), function(k) take_numbers(weights, k, "the weights", p))
-  beta <- rbind(
-    take_numbers(doc, "intercept", "the file", outputs), do.call(cbind, rows)
+  numeric_linear(
+    take_numbers(doc, "intercept", "the file", outputs), do.call(rbind, rows), model
   )
-  dimnames(beta) <- list(c("(Intercept)", model$columns), NULL)
-  if (outputs > 1) colnames(beta) <- model$classes
+}
+
+# A linear model of numbers: an intercept for each output, weights outputs x columns.
+numeric_linear <- function(intercept, weights, model) {
   columns <- model$columns
+  outputs <- length(intercept)
+  beta <- rbind(intercept, t(weights))
+  dimnames(beta) <- list(c("(Intercept)", columns), NULL)
+  if (outputs > 1) colnames(beta) <- model$classes
   list(
     beta = if (outputs > 1) beta else beta[, 1],
-    term = c(0L, seq_len(p)),
+    term = c(0L, seq_along(columns)),
     columns = stats::setNames(as.list(columns), columns),
     design = function(data) cbind(`(Intercept)` = 1, as.matrix(data[columns])),
     invlink = switch(model$link, logit = stats::plogis, log = exp, identity),

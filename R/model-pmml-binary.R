@@ -124,7 +124,11 @@ missing_children <- function(x, all, elements, at, third, rules, value) {
       one <- attribute_of(x, all$child[at, 1], "id") == id
       two <- attribute_of(x, all$child[at, 2], "id") == id
       if (!any(!is.na(id) & !(one %in% TRUE) & !(two %in% TRUE))) {
-        ifelse(is.na(id), 0L, all$place[ifelse(one %in% TRUE, all$child[at, 1], all$child[at, 2])])
+        ifelse(
+          is.na(id),
+          0L,
+          all$place[ifelse(one %in% TRUE, all$child[at, 1], all$child[at, 2])]
+        )
       }
     },
     rep(0L, length(at))

@@ -544,6 +544,33 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// wire_fields
+Rcpp::List wire_fields(Rcpp::RawVector bytes, double from, double size);
+RcppExport SEXP _dreher_wire_fields(SEXP bytesSEXP, SEXP fromSEXP, SEXP sizeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::RawVector >::type bytes(bytesSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type size(sizeSEXP);
+    rcpp_result_gen = Rcpp::wrap(wire_fields(bytes, from, size));
+    return rcpp_result_gen;
+END_RCPP
+}
+// wire_packed
+Rcpp::List wire_packed(Rcpp::RawVector bytes, double from, double size, int kind);
+RcppExport SEXP _dreher_wire_packed(SEXP bytesSEXP, SEXP fromSEXP, SEXP sizeSEXP, SEXP kindSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::RawVector >::type bytes(bytesSEXP);
+    Rcpp::traits::input_parameter< double >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< double >::type size(sizeSEXP);
+    Rcpp::traits::input_parameter< int >::type kind(kindSEXP);
+    rcpp_result_gen = Rcpp::wrap(wire_packed(bytes, from, size, kind));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_dreher_parse_document", (DL_FUNC) &_dreher_parse_document, 2},
@@ -584,6 +611,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_stability_overlap", (DL_FUNC) &_dreher_stability_overlap, 3},
     {"_dreher_stability_shares", (DL_FUNC) &_dreher_stability_shares, 2},
     {"_dreher_stability_tops", (DL_FUNC) &_dreher_stability_tops, 1},
+    {"_dreher_wire_fields", (DL_FUNC) &_dreher_wire_fields, 3},
+    {"_dreher_wire_packed", (DL_FUNC) &_dreher_wire_packed, 4},
     {NULL, NULL, 0}
 };
 
