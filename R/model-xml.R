@@ -11,7 +11,7 @@
 xml_table <- function(bytes) {
   rlang::check_installed("xml2", "to read files of XML")
   doc <- tryCatch(
-    xml2::read_xml(bytes, options = c("NOBLANKS", "NONET")),
+    xml2::read_xml(bytes, options = c("NOBLANKS", "NONET", "NOWARNING")),
     error = function(e) {
       file_fault("it is no XML (", sub("\\s*\\[[0-9]+\\]\\s*$", "", first_line(e)), ")")
     }

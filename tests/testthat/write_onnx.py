@@ -8,7 +8,7 @@ import sys
 import numpy as np
 import pandas as pd
 from onnx import TensorProto, helper, numpy_helper
-from sklearn import ensemble, linear_model, preprocessing, tree
+from sklearn import compose, ensemble, linear_model, pipeline, preprocessing, tree
 
 folder = sys.argv[1]
 rows = pd.read_csv(os.path.join(folder, "tiles.csv"))
@@ -202,6 +202,14 @@ from write_dreher_model import write_dreher_model  # noqa: E402
 
 plain = ensemble.RandomForestRegressor(6, random_state=1).fit(pd.DataFrame(x, columns=numbers), y)
 write_dreher_model(plain, os.path.join(folder, "forest.json"), rows=rows[numbers])
+
+# a linear model behind steps as documented JSON
+parts = compose.ColumnTransformer([
+    ("n", preprocessing.StandardScaler(), numbers),
+    ("c", preprocessing.OneHotEncoder(), ["clay_source"])])
+piped = pipeline.Pipeline([("a", parts), ("m", linear_model.Ridge())])
+piped.fit(rows[numbers + ["clay_source"]], y)
+write_dreher_model(piped, os.path.join(folder, "pipeline.json"), rows=rows[numbers + ["clay_source"]])
 if len(sys.argv) > 3:
     server = socket.socket()
     server.bind(("127.0.0.1", 0))
