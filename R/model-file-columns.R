@@ -60,3 +60,13 @@ refuse_other_predictions <- function(stated, ours, tolerance, problem, todo) {
     todo
   )
 }
+
+# Trees that are added up: of a file that does not say what their splits gained.
+gainless <- function(part, trees) {
+  list(
+    loss = NA_character_, known = FALSE, second_order = FALSE, lambda = 0, most_step = 0,
+    round = seq_len(trees) - 1L,
+    group = if (is.null(part$group)) rep(0L, trees) else part$group,
+    gain = NULL, stored = NULL
+  )
+}

@@ -74,7 +74,7 @@ ordered_columns <- function(object) {
   terms <- if (is.list(object)) {
     Find(
       function(t) inherits(t, "terms"),
-      list(object$terms, object$Terms, object$model$terms)
+      list(object$terms, object$Terms, own_terms(object$model))
     )
   }
   classes <- attr(terms, "dataClasses")
@@ -184,3 +184,6 @@ encode_rows <- function(data, columns, levels) {
     out, names = columns, row.names = .set_row_names(nrow(data)), class = "data.frame"
   )
 }
+
+# What a model was fitted by; classes keep it in different places.
+own_terms <- function(own) if (isS4(own)) attr(own, "terms") else own$terms

@@ -4,6 +4,10 @@
 # `stems` (for each column the inputs it is made of), `names`, and `single` (is it of single
 # precision?). It is worked out once with no rows, to know its columns, and again for all rows.
 
+onnx_models <- c(
+  "TreeEnsembleRegressor", "TreeEnsembleClassifier", "LinearRegressor", "LinearClassifier"
+)
+
 # The columns that users give: list(name, block, category) for each input of the graph.
 # needs: how many columns the model takes
 graph_inputs <- function(graph, columns, needs) {

@@ -4,10 +4,6 @@
 # The graph is followed backwards from its output to the model, and forwards from its inputs to the
 # model's columns. The file becomes what the documented JSON becomes (model-plain.R).
 
-onnx_models <- c(
-  "TreeEnsembleRegressor", "TreeEnsembleClassifier", "LinearRegressor", "LinearClassifier"
-)
-
 # A message whose first field is the version of the format, and which holds a graph.
 is_onnx <- function(bytes) {
   if (length(bytes) < 4 || bytes[1] != as.raw(8)) return(FALSE)

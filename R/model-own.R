@@ -56,28 +56,12 @@ as_readable <- function(object, name) {
   )
 }
 
-# Models with a formula and a predict() of their own, by class: the package; task: task and classes;
-# predict: numbers, or a matrix of probabilities by class.
-own_ways <- function() {
-  discriminant <- list(
-    package = "MASS",
-    task = function(own) list(task = "classification", classes = own$lev),
-    predict = function(own, data) stats::predict(own, data)$posterior
-  )
-  list(
-    lda = discriminant,
-    qda = discriminant,
-    nnet.formula = list(package = "nnet", task = task_of_net, predict = predict_net),
-    svm.formula = list(package = "e1071", task = task_of_machine, predict = predict_machine)
-  )
-}
-
 open_own_way <- function(object, way, name) {
   rlang::check_installed(
     way$package, paste0("to predict with a model of class \"", class(object)[1], "\"")
   )
   loadNamespace(way$package)
-  if (is.null(object$terms)) {
+  if (is.null(own_terms(object))) {
     stop_model(
       paste0("Model \"", name, "\" was fitted without a formula: its columns are not named."),
       todo = "Fit it by a formula, or give `study(predict_with = , refit_with = )`."
@@ -87,46 +71,6 @@ open_own_way <- function(object, way, name) {
   out <- new_own_predict(object)
   out$way <- way
   out
-}
-
-task_of_net <- function(own) {
-  if (!is.null(own$lev)) return(list(task = "classification", classes = own$lev))
-  if (own$n[3] != 1) {
-    stop_model(
-      "Neural networks of several targets are not supported.", todo = "Fit one per target."
-    )
-  }
-  list(task = "regression", classes = NULL)
-}
-
-predict_net <- function(own, data) {
-  out <- stats::predict(own, data, type = "raw")
-  if (is.null(own$lev)) return(as.double(out))
-  if (length(own$lev) == 2) out <- cbind(1 - out[, 1], out[, 1])
-  matrix(out, nrow(data), dimnames = list(NULL, own$lev))
-}
-
-task_of_machine <- function(own) {
-  if (own$type >= 3) return(list(task = "regression", classes = NULL))
-  if (own$type == 2) {
-    stop_model(
-      "Machines that look for outliers (one-classification) predict no target.",
-      todo = "Leave it out."
-    )
-  }
-  if (!isTRUE(own$compprob)) {
-    stop_model(
-      "The support vector machine was fitted without probabilities.",
-      todo = "Fit it with `probability = TRUE`."
-    )
-  }
-  list(task = "classification", classes = own$levels)
-}
-
-predict_machine <- function(own, data) {
-  if (own$type >= 3) return(as.double(stats::predict(own, data)))
-  p <- attr(stats::predict(own, data, probability = TRUE), "probabilities")
-  matrix(p[, own$levels], nrow(data), dimnames = list(NULL, own$levels))
 }
 
 # Without its package loaded a model would be predicted as its parent.
@@ -156,7 +100,7 @@ load_own_predict <- function(class, name) {
 # formula: what it was fitted by, on the left the target as it stands there.
 new_own_predict <- function(object, formula = NULL) {
   if (is.null(formula)) {
-    formula <- if (inherits(object, "gam")) stats::formula(object) else object$terms
+    formula <- if (inherits(object, "gam")) stats::formula(object) else own_terms(object)
   }
   structure(list(model = object, formula = formula), class = "dreher_own_predict")
 }
@@ -197,14 +141,15 @@ model_task.dreher_own_predict <- function(model, ...) {
 
 #' @export
 model_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
-  terms <- model$model$terms
+  terms <- own_terms(model$model)
   predictors <- plain_columns(terms)
   levels <- if (!is.null(train)) {
     levels_of_rows(train, intersect(predictors, names(train)))
   } else {
     list()
   }
-  known <- model$model$xlevels[intersect(names(model$model$xlevels), predictors)]
+  known <- own_levels(model)
+  known <- known[intersect(names(known), predictors)]
   levels[names(known)] <- known
   new_inputs(
     predictors,
@@ -218,7 +163,7 @@ model_inputs.dreher_own_predict <- function(model, train = NULL, ...) {
 model_predictions.dreher_own_predict <- function(model, data, ...) {
   if (!is.null(model$way)) {
     out <- model$way$predict(model$model, data)
-    return(if (is.matrix(out)) out else back_transform(model$model$terms)$inverse(out))
+    return(if (is.matrix(out)) out else back_transform(own_terms(model$model))$inverse(out))
   }
   p <- as.double(suppressWarnings(stats::predict(model$model, data, type = "response")))
   classes <- model_task(model)$classes
@@ -231,11 +176,17 @@ model_predictions.dreher_own_predict <- function(model, data, ...) {
 model_coefficients.dreher_own_predict <- function(model, ...) {
   own <- model$model
   class <- class(own)[1]
+  if (!is.null(model$way$coefficients)) return(model$way$coefficients(own))
   if (class %in% c("gam", "bam")) return(additive_terms(own))
   if (!class %in% c("rlm", "negbin")) return(NULL)
   linear <- model_coefficients.lm(own)
   # no tests of terms: their residual degrees of freedom are not known
   linear[setdiff(names(linear), c("vcov", "df"))]
+}
+
+#' @export
+model_forest.dreher_own_predict <- function(model, inputs, ...) {
+  if (!is.null(model$way$forest)) model$way$forest(model$model, inputs)
 }
 
 # A smooth is a term of several coefficients; its columns are those it bends over and those that
@@ -275,7 +226,13 @@ refit_model.dreher_own_predict <- function(
     model, data, target, predictors, seed = 1, threads = 1, ...) {
   own <- model$model
   class <- class(own)[1]
-  call <- as.list(own$call)
+  if (is.null(own_call(own))) {
+    stop_model(
+      paste0("A model of class \"", class, "\" does not say how it was fitted."),
+      todo = "Give `study(refit_with = )` a function that fits it."
+    )
+  }
+  call <- as.list(own_call(own))
   refuse_arguments(
     call,
     c("weights", "subset", "offset", "knots", "sp", "start", "etastart", "mustart"),
@@ -313,7 +270,7 @@ refit_model.dreher_own_predict <- function(
 
 # The function a model was fitted by, found in the package that its class comes from.
 fitting_function <- function(model, package = NULL) {
-  fun <- model$call[[1]]
+  fun <- own_call(model)[[1]]
   if (!is.name(fun)) return(fun)
   method <- utils::getS3method("predict", class(model)[1], optional = TRUE)
   home <- if (!is.null(package)) {
@@ -323,7 +280,7 @@ fitting_function <- function(model, package = NULL) {
   } else {
     globalenv()
   }
-  for (place in list(home, environment(model$terms), globalenv())) {
+  for (place in list(home, environment(own_terms(model)), globalenv())) {
     if (exists(as.character(fun), envir = place, mode = "function")) {
       return(get(as.character(fun), envir = place, mode = "function"))
     }

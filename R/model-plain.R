@@ -258,11 +258,27 @@ make_column <- function(m, x) {
     refuse_unknown(text, m$known, m)
     x <- as.double(!is.na(text) & text == m$equals)
   } else {
-    x <- as.double(x)
+    x <- as_numbers(x, m$from)
   }
   if (!is.null(m$minus)) x <- (x - m$minus) / m$over
   if (!is.null(m$times)) x <- x * m$times + m$plus
   x
+}
+
+as_numbers <- function(x, column) {
+  if (is.factor(x)) x <- as.character(x)
+  out <- suppressWarnings(as.double(x))
+  strange <- which(is.na(out) & !is.na(x))
+  if (length(strange)) {
+    stop_input(
+      paste0(
+        "The model takes column \"", column, "\" as numbers, and \"", x[strange[1]],
+        "\" is none."
+      ),
+      paste0("The first is in row ", strange[1], ".")
+    )
+  }
+  out
 }
 
 with_fill <- function(x, fill) {

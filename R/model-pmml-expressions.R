@@ -1,5 +1,7 @@
 # Expressions of PMML: how a derived field is worked out of others, for all rows at once.
 
+number_types <- c("integer", "float", "double")
+
 expression_names <- c(
   "Constant", "FieldRef", "NormContinuous", "NormDiscrete", "Discretize", "MapValues", "Apply"
 )

@@ -8,8 +8,6 @@
 #   floats    names of fields of single precision
 #   asked     environment; `names`: fields that the model was found to ask, in their order
 
-number_types <- c("integer", "float", "double")
-
 pmml_fields <- function(x, model) {
   schema <- kids(x, needed_kid(x, model, "MiningSchema"), "MiningField")
   usage <- vapply(schema, function(at) said(x, at, "usageType", "active"), "")
@@ -108,10 +106,6 @@ mentioned_words <- function(x, field) {
   if (!length(out)) "" else out
 }
 
-attribute_of <- function(x, at, name) {
-  vapply(x$attributes[at], function(a) unname(a[name]), "")
-}
-
 # What is done to a field's values first. A step that is not said is NULL.
 preparation <- function(x, at, entry) {
   number <- function(name) if (!is.na(said(x, at, name, NA))) said_number(x, at, name)
@@ -195,11 +189,6 @@ sources_of <- function(x, fields, name, seen = character()) {
   )]
   names <- unique(attribute_of(x, asked, "field"))
   unique(unlist(lapply(names, function(f) sources_of(x, fields, f, c(seen, name)))))
-}
-
-descendants <- function(x, at) {
-  below <- x$children[[at]]
-  c(below, unlist(lapply(below, function(one) descendants(x, one))))
 }
 
 # The function that makes the model's columns of the user's rows; NULL where they are the same.

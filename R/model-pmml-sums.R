@@ -1,5 +1,7 @@
 # Trees of PMML and what is made of several: sums, averages, votes, chains.
 
+pmml_models <- c("TreeModel", "RegressionModel", "GeneralRegressionModel", "MiningModel")
+
 pmml_part <- function(x, model, fields, votes = FALSE) {
   check_inner_schema(x, model, fields)
   part <- switch(

@@ -4,8 +4,6 @@
 # The file becomes what the documented JSON becomes (model-plain.R): a flat forest or a linear
 # model, and where the file prepares or derives fields, a function that makes the model's columns.
 
-pmml_models <- c("TreeModel", "RegressionModel", "GeneralRegressionModel", "MiningModel")
-
 is_pmml <- function(bytes) {
   head <- bytes[seq_len(min(4000, length(bytes)))]
   length(grepRaw("<([A-Za-z0-9]+:)?PMML[ >\r\n\t]", head)) > 0
@@ -107,15 +105,5 @@ pmml_forest <- function(part, model, single) {
     link = part$link,
     boosted = if (isTRUE(part$summed)) gainless(part, length(trees)),
     single = single
-  )
-}
-
-# Trees that are added up: of a file that does not say what their splits gained.
-gainless <- function(part, trees) {
-  list(
-    loss = NA_character_, known = FALSE, second_order = FALSE, lambda = 0, most_step = 0,
-    round = seq_len(trees) - 1L,
-    group = if (is.null(part$group)) rep(0L, trees) else part$group,
-    gain = NULL, stored = NULL
   )
 }

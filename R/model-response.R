@@ -125,7 +125,7 @@ changed_target <- function(object) {
 }
 
 formula_of_call <- function(object) {
-  call <- if (is.list(object)) object[["call"]]
+  call <- if (is.list(object)) unclass(object)[["call"]]
   found <- if (is.call(call)) {
     Filter(function(a) is.call(a) && identical(a[[1]], as.name("~")), as.list(call)[-1])
   }

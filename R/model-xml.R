@@ -10,8 +10,9 @@
 
 xml_table <- function(bytes) {
   rlang::check_installed("xml2", "to read files of XML")
+  # odd names of attributes are none of our business
   doc <- tryCatch(
-    xml2::read_xml(bytes, options = c("NOBLANKS", "NONET", "NOWARNING")),
+    suppressWarnings(xml2::read_xml(bytes, options = c("NOBLANKS", "NONET"))),
     error = function(e) {
       file_fault("it is no XML (", sub("\\s*\\[[0-9]+\\]\\s*$", "", first_line(e)), ")")
     }
@@ -116,4 +117,15 @@ refuse_file <- function(...) {
       "file, or ", "write the model in another form."
     )
   )
+}
+
+# An attribute of several elements.
+attribute_of <- function(x, at, name) {
+  vapply(x$attributes[at], function(a) unname(a[name]), "")
+}
+
+# All elements below one.
+descendants <- function(x, at) {
+  below <- x$children[[at]]
+  c(below, unlist(lapply(below, function(one) descendants(x, one))))
 }

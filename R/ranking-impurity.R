@@ -127,7 +127,7 @@ rank_impurity <- function(
     if (correct) seed else NA_integer_,
     level,
     left_out = rbind(
-      leave_out("impurity", chosen$without, "it has no trees"),
+      leave_out("impurity", chosen$without, chosen$why),
       leave_out("impurity", silent, without_gains)
     )
   )

@@ -85,7 +85,7 @@ why_not <- function(method, model, st, settings = list()) {
   if ("train" %in% record$needs && is.null(st$train)) {
     return("no training rows were given")
   }
-  if ("trees" %in% record$needs && is.null(model$forest)) return("it has no trees")
+  if ("trees" %in% record$needs && is.null(model$forest)) return(treeless(model))
   if ("coefficients" %in% record$needs && is.null(model$linear)) {
     return("it has no coefficients")
   }

@@ -35,7 +35,7 @@ rank_structure <- function(study, ..., models = NULL, form = "rows", threads = N
     parts,
     NA_integer_,
     NA_real_,
-    left_out = leave_out("structure", chosen$without, "it has no trees")
+    left_out = leave_out("structure", chosen$without, chosen$why)
   )
 }
 

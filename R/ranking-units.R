@@ -109,8 +109,8 @@ counts_of <- function(model, st) {
 # The models among those named that have trees, and the names of those that have none.
 with_trees <- function(st, models, what) {
   models <- pick_models(st, models)
-  treeless <- vapply(models, function(m) is.null(m$forest), NA)
-  if (all(treeless)) {
+  bare <- vapply(models, function(m) is.null(m$forest), NA)
+  if (all(bare)) {
     stop_study(
       paste0(
         what, " needs trees; none of these models has any: ", quote_some(names(models)),
@@ -125,7 +125,16 @@ with_trees <- function(st, models, what) {
       todo = "Rank them by permutation or Shapley importance."
     )
   }
-  list(models = models[!treeless], without = names(models)[treeless])
+  list(
+    models = models[!bare],
+    without = names(models)[bare],
+    why = vapply(models[bare], treeless, "", USE.NAMES = FALSE)
+  )
+}
+
+treeless <- function(model) {
+  said <- if (inherits(model$object, "dreher_own_predict")) model$object$way$treeless
+  if (is.null(said)) "it has no trees" else said
 }
 
 leave_out <- function(method, models, why) {

@@ -8,6 +8,7 @@ format_value <- function(x, error = NA) {
       if (is.na(v)) return("")
       if (v == 0 && (is.na(e) || e <= 0)) return("0")
       if (is.na(e) || e <= 0) {
+        if (abs(v) < 1e-6) return(formatC(v, digits = 2, format = "e"))
         return(
           formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _)
         )
