@@ -414,6 +414,9 @@ model_class <- function(object) {
   if (inherits(object, "dreher_transformed")) return(model_class(object$model))
   if (inherits(object, "dreher_encoded")) return(model_class(object$engine))
   if (inherits(object, "dreher_own_predict")) return(class(object$model)[1])
+  if (inherits(object, "dreher_average")) {
+    return(paste("mean of", length(object$models), "models"))
+  }
   if (inherits(object, "dreher_model_file")) {
     paste(object$library, "file")
   } else {

@@ -67,6 +67,6 @@ gainless <- function(part, trees) {
     loss = NA_character_, known = FALSE, second_order = FALSE, lambda = 0, most_step = 0,
     round = seq_len(trees) - 1L,
     group = if (is.null(part$group)) rep(0L, trees) else part$group,
-    gain = NULL, stored = NULL
+    gain = NULL, stored = NULL, why = part$why
   )
 }

@@ -1,17 +1,21 @@
 #' Read a model from a file
 #'
-#' Model files that any language can write: xgboost's JSON and UBJSON files, lightgbm's text
-#' files, and dreher's own JSON of trees and linear models (see [write_forest()]), which a script
-#' in the package writes for scikit-learn. The model is read into dreher's own structure; the
-#' library that trained it need not be there. Also `.rds` files of R models.
+#' Model files that other programs write: xgboost's JSON and UBJSON files, lightgbm's text files,
+#' PMML, ONNX, and dreher's own JSON of trees and linear models (see [write_forest()]), which a
+#' script in the package writes for scikit-learn. The model is read into dreher's own structure; the
+#' program that trained it need not be there. Also `.rds` files of R models.
 #'
 #' @param file Path of the file. The kind is told from its content: JSON or UBJSON (xgboost), JSON
-#'   that says `"format": "dreher model"`, text that starts with `tree` (lightgbm), or `.rds`.
+#'   that says `"format": "dreher model"`, text that starts with `tree` (lightgbm), XML (PMML), the
+#'   wire format of ONNX, or `.rds`.
 #' @param ... Must be empty.
-#' @param columns Names of the model's columns in their order, for files that hold none.
+#' @param columns Names of the model's columns in their order, for files that hold none. An ONNX
+#'   file whose inputs are one column each names them; one that takes a matrix does not.
 #' @param rounds Number of boosting rounds to use. Default: up to the best round where the file
 #'   records one, else all.
-#' @param output For a model of several targets: the number of the target to read.
+#' @param output For a model of several targets: the number of the target to read. For a PMML file
+#'   that works out more from the model's prediction: the number of the output; 1 is the prediction
+#'   itself. Default: the last output.
 #' @param rows,predictions Rows (a data frame with the model's columns) and what the program that
 #'   trained the model predicted for them (numbers; for several classes a matrix with one column
 #'   per class): the file's trees must say the same. Without them nothing but the file itself says
@@ -33,13 +37,29 @@
 #' went into the pipeline. The file holds what the model predicts for some rows; reading it
 #' compares. Checked with scikit-learn 1.2.
 #'
+#' PMML 4.0 to 4.4 (needs package xml2): tree models; mining models that add up, average, weigh or
+#' let vote, and chains that end in a regression; regression and general regression models, with
+#' identity, log, logit and softmax links. Predicates of every kind but the order of categories;
+#' missing values by surrogates, default children, last predictions or none: a strategy that trees
+#' here cannot follow makes a model that refuses missing values. Derived fields (constants, norms,
+#' discretised, mapped, arithmetic and logic) are worked out as the file says, and predictors are
+#' the fields they are made of. Checked with files of the R package pmml 2.6, and with random trees
+#' against a slow reading of the standard.
+#'
+#' ONNX: one tree ensemble or linear model (`ai.onnx.ml` 1 to 3), in single or double precision,
+#' behind scalers, imputers, one-hot, label and category encoders, joins and arithmetic with
+#' constants, which are seen through; sums, averages, softmax, and the logistic of two classes. A
+#' sum of trees does not say whether they were boosted: it has permutation and Shapley importance,
+#' and no impurity importance. Checked with files that the package onnx 1.12 writes of scikit-learn
+#' models.
+#'
 #' An `.rds` file can run code of its maker when it is read. Read only those you trust. The other
 #' kinds cannot.
 #' @section Errors: `dreher_error_input`: no such file, unknown kind, missing column names.
 #'   `dreher_error_model`: a file that is cut
-#'   short or unsound (with the byte, or the tree and the field), another version, linear trees,
-#'   an unknown objective, or predictions
-#'   that differ from those given (with the first such row).
+#'   short or unsound (with the byte, or the tree and the field), another version, what is not read
+#'   (by its name in the file), an unknown objective, or predictions that differ from those given
+#'   (with the first such row).
 #' @examples
 #' file <- system.file("extdata", "kiln_boosted.ubj", package = "dreher")
 #' kiln <- demo_kiln()
@@ -95,8 +115,8 @@ read_object <- function(file) {
         "The file \"", file, "\" is not an R object, nor a model file that dreher knows."
       ),
       todo = paste0(
-        "Give an .rds file written by saveRDS(), an xgboost JSON or UBJSON file, or a ",
-        "lightgbm text file."
+        "Give an .rds file written by saveRDS(), a JSON or UBJSON file of xgboost, a text ",
+        "file of lightgbm, PMML, ONNX, or the JSON that write_forest() writes."
       )
     )
   })

@@ -120,7 +120,7 @@ plain_tree <- function(tree, where, outputs, model) {
     right = places("right"),
     missing = places("missing"),
     value = do.call(rbind, rows),
-    gain = if (is.null(tree[["gain"]])) rep(0, n) else take_numbers(tree, "gain", where, n)
+    gain = if (!is.null(tree[["gain"]])) take_numbers(tree, "gain", where, n)
   )
   if (!is.null(tree[["owner"]])) out$owner <- places("owner")
   if (!is.null(tree[["set"]])) out <- c(out, plain_sets(tree, where, n, column, model))
@@ -147,13 +147,14 @@ plain_sets <- function(tree, where, n, column, model) {
 }
 
 # Trees of which each was grown on what those before it left over: the gains are those that the
-# library kept.
+# library kept, where all trees have them.
 plain_boosting <- function(doc, trees) {
   if (is.null(doc[["boosted"]])) return(NULL)
   own <- take_table(doc, "boosted", "the file")
   whole <- function(name) {
     take_numbers(own, name, "the boosting", length(trees), whole = TRUE)
   }
+  kept <- !any(vapply(trees, function(tree) is.null(tree$gain), NA))
   list(
     loss = if (identical(own[["loss"]], "squared")) "squared" else NA_character_,
     known = FALSE,
@@ -162,7 +163,7 @@ plain_boosting <- function(doc, trees) {
     most_step = 0,
     round = whole("round"),
     group = whole("group"),
-    gain = unlist(lapply(trees, `[[`, "gain"), use.names = FALSE),
+    gain = if (kept) unlist(lapply(trees, `[[`, "gain"), use.names = FALSE),
     stored = "stored gain"
   )
 }

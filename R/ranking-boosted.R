@@ -40,12 +40,19 @@ hides_gains <- function(model) {
   !is.null(model$forest$boosted) && is.null(model$forest$boosted$gain)
 }
 
-without_gains <- "its file adds trees up and does not say what their splits gained"
+why_no_gains <- function(model) {
+  why <- model$forest$boosted$why
+  if (is.null(why)) {
+    "its file adds trees up and does not say what their splits gained"
+  } else {
+    why
+  }
+}
 
 refuse_boosted <- function(model, rows, correct) {
   if (hides_gains(model)) {
     stop_study(
-      paste0("Model \"", model$name, "\": ", without_gains, "."),
+      paste0("Model \"", model$name, "\": ", why_no_gains(model), "."),
       todo = "Rank the model by permutation or Shapley values."
     )
   }

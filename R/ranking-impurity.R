@@ -128,7 +128,9 @@ rank_impurity <- function(
     level,
     left_out = rbind(
       leave_out("impurity", chosen$without, chosen$why),
-      leave_out("impurity", silent, without_gains)
+      leave_out(
+        "impurity", silent, vapply(chosen$models[silent], why_no_gains, "", USE.NAMES = FALSE)
+      )
     )
   )
 }
@@ -328,10 +330,16 @@ refuse_shared_columns <- function(model) {
 
 impurity_record <- function() {
   list(
-    name = "impurity", label = "Impurity", colour = "#A8742A",
-    usual_forms = c("plain", "in-bag", "covariance", "gain"), usual_rows = "train",
-    needs = c("train", "trees"), floor = TRUE,
-    why_not = function(model, st, settings) if (hides_gains(model)) without_gains else "",
+    name = "impurity",
+    label = "Impurity",
+    colour = "#A8742A",
+    usual_forms = c("plain", "in-bag", "covariance", "gain"),
+    usual_rows = "train",
+    needs = c("train", "trees"),
+    floor = TRUE,
+    why_not = function(model, st, settings) {
+      if (hides_gains(model)) why_no_gains(model) else ""
+    },
     rank = function(st, model, evaluation, settings) rank_impurity(st, models = model)
   )
 }

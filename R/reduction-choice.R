@@ -67,11 +67,11 @@
 #'   (Hall 1992), with the second added to their squares. The price's variance is the first and the
 #'   second, or the jackknife over folds of the inner price itself where that is larger.
 #'
-#'   In simulations (`bench/choice.R`: 300 data sets a cell; 100 and 300 rows of linear and logistic
-#'   models, forests and boosted trees, 1,000 rows of all but forests; each final model tried on
-#'   10,000 fresh rows), by the rule `"one_se"`, the score's interval held in 93 to 98 % of the
-#'   data sets of a cell, that of the price in at least 93 %; the mean score was within two standard
-#'   errors of the true one; where nothing acts nothing was chosen in at least 95 %.
+#'   In simulations (`bench/choice.R`: 300 data sets a cell; 100, 300 and 1,000 rows of linear and
+#'   logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows), by
+#'   the rule `"one_se"`, the score's interval held in 93 to 98 % of the data sets of a cell, that of
+#'   the price in at least 93 %; the mean score was within two standard errors of the true one;
+#'   where nothing acts nothing was chosen in at least 95 %.
 #'
 #' *Which rule:* `"one_se"` chose two or three of six predictors there, the more rows the more, and
 #'   lost more than the margin of 2 %: 0.02 to 0.05 beyond it with 100 rows, 0.01 with 300, at most

@@ -3,7 +3,10 @@
 # One model of a study, read and checked.
 open_model <- function(st, name, object, predict_with, again = FALSE) {
   own_reader <- is.null(predict_with)
-  if (own_reader && !again) check_response(readers_object(object), name, st$task)
+  if (own_reader && !again) {
+    each <- if (inherits(object, "dreher_average")) object$models else list(object)
+    for (m in each) check_response(readers_object(m), name, st$task)
+  }
   inputs <- if (own_reader) model_inputs(object, st$train)
   if (is.null(inputs)) inputs <- guess_inputs(st)
   if (own_reader) {
@@ -199,9 +202,20 @@ levels_from_data <- function(inputs, data) {
 # rows: the user's columns without the target.
 readable_model <- function(object, name, encode, rows, asked) {
   if (inherits(object, "dreher_encoded")) return(object)
+  if (inherits(object, "dreher_average")) {
+    return(open_average(object, name, function(m, own) {
+      readable_model(m, own, encode, rows, asked)
+    }))
+  }
   if (is_wrapped(object)) return(open_wrapped(object, rows, name, asked))
   object <- as_readable(object, name)
   # some files say how their columns are made
   if (is.null(encode) && inherits(object, "dreher_plain_model")) encode <- object$encode
   if (is.null(encode)) object else new_encoded(object, encode, rows, name, asked)
+}
+
+#' @export
+predict.dreher_average <- function(object, newdata, ...) {
+  newdata <- check_rows(newdata, "newdata")
+  model_predictions(readable_model(object, "mean", NULL, newdata, NULL), newdata)
 }

@@ -90,6 +90,20 @@ format.dreher_model_file <- function(x, ...) {
 }
 
 #' @export
+print.dreher_average <- function(x, ..., width = NULL) write_lines(x, format(x), width)
+
+#' @export
+format.dreher_average <- function(x, ...) {
+  c(
+    paste0("<mean of ", length(x$models), " models>"),
+    paste0(
+      "  ", format(names(x$models)), "  ", format_value(x$weights), "  ",
+      vapply(x$models, model_class, "")
+    )
+  )
+}
+
+#' @export
 print.dreher_scores <- function(x, ..., width = NULL) write_lines(x, format_scores(x), width)
 
 format_scores <- function(x) {

@@ -382,6 +382,12 @@ test_that("weights, scales and chains of trees are worked out", {
   )
   chain <- paste0(segment(leaf(1, 2), 1, put_out), end)
   expect_equal(worth("modelChain", chain), exp(0.1 + 0.5 * c(1, 2)))
+  # the trees of a sum as the documented JSON, and back
+  summed <- read_model(pmml_file(ensemble("sum", two), words))
+  st <- quiet(study(summed, transform(rows[c(1, 2, 1), ], y = 1:3), "y"))
+  again <- read_model(write_forest(st, tempfile(fileext = ".json")))
+  expect_equal(as.vector(file_predictions(again, rows)), c(11, 32))
+  expect_null(again$forest$boosted$gain)
   # sums do not say what their splits gained
   rows <- data.frame(heat = rep(1:5, 6), hold = 1:30, clay = "pit", y = 1:30)
   st <- quiet(study(

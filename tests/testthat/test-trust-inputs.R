@@ -38,9 +38,7 @@ wrong <- list(
   models = list("nobody", NA, 3, character(), TRUE, c("lm", "nobody")),
   rows = c(not_rows, list(NULL, list(1), list(a = 1), matrix("a", 2, 2))),
   rows_or_none = not_rows,
-  groups = list(
-    "foo", 3, NA, list(), list(a = "nobody"), list("peak_temp"), list(a = 1)
-  ),
+  groups = list("foo", 3, NA, list(), list(a = "nobody"), list("peak_temp"), list(a = 1)),
   threads = list(NA, "a", 0, -1, 1.5, c(1, 2), 1e9, Inf, list()),
   persistence = list(NA, 0, 1, -1, "a", c(.5, .6), NULL),
   margin = list(
@@ -54,10 +52,21 @@ wrong <- list(
   steps = list(NA, "foo", 3.5, character(), -1, list(), Inf),
   budget = list(NA, "a", -1, 0, c(1, 2), list()),
   sets = list(
-    NULL, 1, list(), "nobody", list(a = "nobody"), list(a = NA), list(a = 3),
-    list(a = "all", a = "none"), NA
+    NULL,
+    1,
+    list(),
+    "nobody",
+    list(a = "nobody"),
+    list(a = NA),
+    list(a = 3),
+    list(a = "all", a = "none"),
+    NA
   ),
   fits = list(NULL, list(), 3, "a", NA, list(m, m), list(a = 1), mean, iris),
+  members = list(
+    NULL, list(), 3, "a", NA, list(m, m), list(a = m), mean, iris, list(a = m, a = m)
+  ),
+  weights = list(NA, "a", 1, c(1, 0), c(1, -1), c(1, Inf), list(1, 2)),
   metric = list(
     NA, "foo", 3, c("rmse", "mae"), character(), "auc", function(x) 1, list()
   ),
@@ -78,8 +87,16 @@ wrong <- list(
   some_rows = list("foo", 3, NA, list(), ho[0, ], ho[, 0], NULL, list(1)),
   points = list(NA, 3, "a", list(), list(3), list(nobody = 3), list(peak_temp = "a")),
   slices = list(
-    NA, 3, "foo", list(), list(1), ~nobody, list(a = ~ peak_temp + 1),
-    list(a = ~ peak_temp > 1e9), c("worst", "found"), "confusion"
+    NA,
+    3,
+    "foo",
+    list(),
+    list(1),
+    ~nobody,
+    list(a = ~ peak_temp + 1),
+    list(a = ~ peak_temp > 1e9),
+    c("worst", "found"),
+    "confusion"
   ),
   reached = list(NA, "a", Inf, c(1, 2), list(), NULL),
   two_sets = list("foo", 3, NA, list(), "train", list(a = 1), ho, NULL),
@@ -330,6 +347,9 @@ arguments <- list(
   ),
   read_dictionary = list(
     list(file = data.frame(predictor = "a")), c(file = "words_file", query = "query")
+  ),
+  average_models = list(
+    list(models = quote(list(a = m, b = m))), c(models = "members", weights = "weights")
   ),
   read_model = list(
     list(file = system.file("extdata", "kiln_boosted.ubj", package = "dreher")),
