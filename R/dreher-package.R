@@ -35,6 +35,7 @@
 #' | whole | [draft_study()], [check_study_file()] | a study file for a table; its faults |
 #' | | [run_study()], [resume_study()] | all that a study file asks for |
 #' | | [write_forest()] | the trees of a model, for other programs |
+#' | | [column_families()] | one-hot, hashed and binned columns as the variables they are |
 #' | | [average_models()] | the mean of several models as one |
 #' | extend | [readers], [flat_forest()], [new_inputs()] | model classes of your own |
 #'

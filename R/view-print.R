@@ -90,6 +90,37 @@ format.dreher_model_file <- function(x, ...) {
 }
 
 #' @export
+print.dreher_families <- function(x, ..., width = NULL) write_lines(x, format(x), width)
+
+#' @export
+format.dreher_families <- function(x, ...) {
+  found <- attr(x, "found")
+  taken <- found[nzchar(found$kind), ]
+  refused <- found[nzchar(found$rejected), ]
+  c(
+    paste0(
+      "<", nrow(taken), if (nrow(taken) == 1) " family" else " families", " of columns>"
+    ),
+    vapply(
+      seq_len(nrow(taken)),
+      function(i) {
+        paste0(
+          "  ", taken$family[i], " (", taken$kind[i], "): ",
+          quote_some(x[[taken$family[i]]], 6)
+        )
+      },
+      ""
+    ),
+    if (nrow(refused)) {
+      paste0(
+        "  not a family: the ", refused$columns, " columns that begin with \"",
+        refused$family, "\": ", refused$rejected
+      )
+    }
+  )
+}
+
+#' @export
 print.dreher_average <- function(x, ..., width = NULL) write_lines(x, format(x), width)
 
 #' @export

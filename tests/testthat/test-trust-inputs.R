@@ -66,6 +66,7 @@ wrong <- list(
   members = list(
     NULL, list(), 3, "a", NA, list(m, m), list(a = m), mean, iris, list(a = m, a = m)
   ),
+  declared = list(NA, 3, "a", list(), list("a"), list(a = "nobody"), list(a = 3), iris),
   weights = list(NA, "a", 1, c(1, 0), c(1, -1), c(1, Inf), list(1, 2)),
   metric = list(
     NA, "foo", 3, c("rmse", "mae"), character(), "auc", function(x) 1, list()
@@ -351,6 +352,7 @@ arguments <- list(
   average_models = list(
     list(models = quote(list(a = m, b = m))), c(models = "members", weights = "weights")
   ),
+  column_families = list(list(data = quote(tr)), c(data = "table", declared = "declared")),
   read_model = list(
     list(file = system.file("extdata", "kiln_boosted.ubj", package = "dreher")),
     c(
