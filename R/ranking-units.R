@@ -15,6 +15,11 @@ shuffle_units <- function(st, model, groups) {
     )
     return(c(groups, alone[is.na(family)]))
   }
+  if (inherits(groups, "dreher_families")) {
+    found <- Filter(length, lapply(groups, intersect, predictors))
+    units <- c(found, alone[setdiff(predictors, unlist(found))])
+    return(stats::setNames(units, make.unique(names(units), " ")))
+  }
   fits <- is.list(groups) && length(groups) && !is.null(names(groups)) &&
     all(nzchar(names(groups))) && !anyDuplicated(names(groups)) &&
     all(vapply(groups, is.character, NA)) && all(lengths(groups) > 0)

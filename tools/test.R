@@ -18,5 +18,6 @@ cat("\nSlowest:", paste0(names(slow), " ", round(slow), " s", collapse = ", "), 
 failed <- sum(results$failed) + sum(results$error)
 skipped <- sum(results$skipped)
 cat(sprintf("\n%d passed, %d failed, %d skipped\n", sum(results$passed), failed, skipped))
+if (failed == 0 && skipped == 0) system2("Rscript", "tools/versions.R")
 # A skipped test may not hide what is missing: make test installs all that tests need.
 quit(status = if (failed > 0 || skipped > 0) 1L else 0L)

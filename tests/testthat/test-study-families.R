@@ -64,7 +64,9 @@ test_that("families are ranked as one predictor", {
   )
   families <- column_families(rows[setdiff(names(rows), "strength")])
   rk <- suppressWarnings(rank_permutation(st, groups = families, repeats = 2))
-  expect_true(all(c("clay", "operator") %in% rk$predictor))
+  expect_setequal(rk$predictor, c("heat", "clay", "operator"))
+  one <- suppressWarnings(rank_shapley(st, groups = families, background = 5))
+  expect_setequal(one$predictor, c("heat", "clay", "operator"))
 })
 
 test_that("what cannot be declared is refused", {
