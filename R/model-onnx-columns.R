@@ -107,14 +107,27 @@ block_columns <- function(block, needs, where) {
 
 # --- steps before the model ---------------------------------------------------------------------
 
-onnx_steps <- c(
-  "Identity", "Cast", "Flatten", "Reshape", "Scaler", "Imputer", "OneHotEncoder", "Concat",
-  "FeatureVectorizer", "LabelEncoder", "CategoryMapper", "Binarizer", "ArrayFeatureExtractor",
-  "Add", "Sub", "Mul", "Div"
-)
+# What nodes of the graph do to a block: function(node, block, blocks, constants).
+onnx_steps <- function() {
+  same <- function(node, block, blocks, constants) block
+  bind <- function(node, block, blocks, constants) bind_blocks(node, blocks[node$inputs])
+  shift <- function(node, block, blocks, constants) shift_block(node, block, constants)
+  alone <- function(step) function(node, block, blocks, constants) step(node, block)
+  list(
+    Identity = same, Flatten = same, Reshape = same, Cast = alone(cast_block), Concat = bind,
+    FeatureVectorizer = bind, Scaler = alone(scale_block), Imputer = alone(fill_block),
+    OneHotEncoder = alone(one_hot_block), LabelEncoder = alone(map_block),
+    CategoryMapper = alone(map_block), Binarizer = alone(cut_block),
+    ArrayFeatureExtractor = function(node, block, blocks, constants) {
+      pick_columns(node, block, constants)
+    },
+    Add = shift, Sub = shift, Mul = shift, Div = shift
+  )
+}
 
 run_node <- function(node, blocks, constants) {
-  if (!node$op %in% onnx_steps) {
+  step <- onnx_steps()[[node$op]]
+  if (is.null(step)) {
     refuse_file(
       "The graph of the file makes columns by ", said_node(node), ", which is not read"
     )
@@ -123,26 +136,12 @@ run_node <- function(node, blocks, constants) {
   if (!length(given)) {
     refuse_file("The graph of the file works on constants in ", said_node(node))
   }
-  block <- given[[1]]
-  switch(
-    node$op,
-    Identity =,
-    Flatten =,
-    Reshape = block,
-    Cast = cast_block(node, block),
-    Concat =,
-    FeatureVectorizer = bind_blocks(node, blocks[node$inputs]),
-    Scaler = scale_block(node, block),
-    Imputer = fill_block(node, block),
-    OneHotEncoder = one_hot_block(node, block),
-    LabelEncoder =,
-    CategoryMapper = map_block(node, block),
-    Binarizer = change_block(block, function(x, j) {
-      as.double(x > node_number(node, "threshold", 0, whole = FALSE))
-    }),
-    ArrayFeatureExtractor = pick_columns(node, block, constants),
-    shift_block(node, block, constants)
-  )
+  step(node, given[[1]], blocks, constants)
+}
+
+cut_block <- function(node, block) {
+  threshold <- node_number(node, "threshold", 0, whole = FALSE)
+  change_block(block, function(x, j) as.double(x > threshold))
 }
 
 # change: function(values, number of the column)

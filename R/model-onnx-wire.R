@@ -70,15 +70,14 @@ tensor_of <- function(m) {
   values <- if (length(raw)) {
     raw_numbers(m$bytes[m$from[raw[1]] + seq_len(m$size[raw[1]])], type)
   } else {
-    switch(
-      as.character(type),
-      `1` = numbers_in(m, 4, 1),
-      `6` = , `9` = numbers_in(m, 5, 0),
-      `7` = numbers_in(m, 7, 0),
-      `8` = texts_in(m, 6),
-      `11` = numbers_in(m, 10, 2),
+    field <- c(`1` = 4, `6` = 5, `7` = 7, `9` = 5, `11` = 10)[as.character(type)]
+    if (type == 8) {
+      texts_in(m, 6)
+    } else if (is.na(field)) {
       refuse_file("A tensor of the file is of type ", type, ", which is not read")
-    )
+    } else {
+      numbers_in(m, field, switch(as.character(type), `1` = 1L, `11` = 2L, 0L))
+    }
   }
   count <- prod(dims)
   if (!is.finite(count) || any(dims < 0) || length(values) != count) {

@@ -62,7 +62,7 @@
 #' intervals hold the value in the population is simulated in `bench/coverage.R`: 96 % on average
 #' over 288 cells of 200 and 1,000 rows, eight metrics, three models and strong, weak and null
 #' predictors, also joint, weighted, blocked and conditional, and 93 to 99 % in each; by rmse and r2
-#' of 200 rows (`bench/intervals.R`) 91 to 97 % where errors have the tails of t with 3 degrees of
+#' of 200 rows (`bench/intervals.R`) 92 to 96 % where errors have the tails of t with 3 degrees of
 #' freedom or of the lognormal distribution: what rare large errors do to these metrics is not in
 #' a sample that lacks them. For a metric
 #' of your own and those without a loss per row (`median_ae`, `balanced_accuracy`, `f1`, `mcc`,

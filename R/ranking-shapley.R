@@ -79,7 +79,7 @@
 #' *Interval:* mean and standard deviation over rows, for this model and these background rows;
 #' limits of t, stretched on the side of the longer tail by Hall's transformation (1992). In
 #' simulations with normal, skewed and rare predictors (`bench/intervals.R`) such intervals held the
-#' population's value in 92 to 98 % of samples of 60 rows. Sampling noise makes mean absolute values
+#' population's value in 93 to 99 % of samples of 60 rows. Sampling noise makes mean absolute values
 #' slightly too large.
 #' @section Errors: No training rows and no background rows given; `value = "cover"` for a model
 #'   without trees, on the scale of the prediction behind a link, or where surrogate splits

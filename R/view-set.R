@@ -8,7 +8,10 @@ say_set <- function(x, confirmation = NULL) {
     return(if (all == 1) {
       "The only predictor is kept."
     } else {
-      paste0("All ", all, " predictors are kept: by this rule none can be left out.")
+      paste0(
+        if (all == 2) "Both" else paste("All", all),
+        " predictors are kept: by this rule none can be left out."
+      )
     })
   }
   unit <- price_unit(x)

@@ -143,21 +143,21 @@ claims <- rbind(
   claim(
     "rank_permutation",
     paste0(
-      "91 to 97 % where errors have the tails of t with 3 degrees of freedom or of ",
+      "92 to 96 % where errors have the tails of t with 3 degrees of freedom or of ",
       "the lognormal"
     ),
     "intervals.csv",
     "coverage[part == 'heavy']",
-    0.905,
-    0.975
+    0.915,
+    0.965
   ),
   claim(
     "rank_shapley",
-    "92 to 98 % of samples of 60 rows",
+    "93 to 99 % of samples of 60 rows",
     "intervals.csv",
     "coverage[part == 'shapley' & n == 60]",
-    0.915,
-    0.985
+    0.925,
+    0.995
   ),
   claim(
     "noise_floor",

@@ -56,8 +56,7 @@ double as_double(std::uint64_t value) {
 
 }  // namespace
 
-Fault read_wire(const unsigned char* bytes, std::size_t from, std::size_t size,
-                    WireFields* out) {
+Fault read_wire(const unsigned char* bytes, std::size_t from, std::size_t size, WireFields* out) {
   Reader reader{bytes, from, from + size};
   while (reader.at < reader.end) {
     const std::size_t begin = reader.at;
@@ -100,8 +99,8 @@ Fault read_wire(const unsigned char* bytes, std::size_t from, std::size_t size,
   return {};
 }
 
-Fault read_packed(const unsigned char* bytes, std::size_t from, std::size_t size,
-                      WireKind kind, std::vector<double>* out) {
+Fault read_packed(const unsigned char* bytes, std::size_t from, std::size_t size, WireKind kind,
+                  std::vector<double>* out) {
   Reader reader{bytes, from, from + size};
   while (reader.at < reader.end) {
     const std::size_t begin = reader.at;

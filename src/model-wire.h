@@ -20,14 +20,12 @@ struct WireFields {
   std::vector<double> number;  // its value (types 0, 1 and 5)
 };
 
-Fault read_wire(const unsigned char* bytes, std::size_t from, std::size_t size,
-                    WireFields* out);
+Fault read_wire(const unsigned char* bytes, std::size_t from, std::size_t size, WireFields* out);
 
 enum class WireKind { whole, single_precision, double_precision };
 
 // Numbers packed behind each other.
-Fault read_packed(const unsigned char* bytes, std::size_t from, std::size_t size,
-                      WireKind kind, std::vector<double>* out);
+Fault read_packed(const unsigned char* bytes, std::size_t from, std::size_t size, WireKind kind,
+                  std::vector<double>* out);
 
 }  // namespace dreher
-
