@@ -74,15 +74,11 @@ rank_once <- function(st, data, form, seed) {
     seed = seed,
     groups = if (form == "joint") {
       list(strong = c("strong", "near"), weak = c("weak", "null"), null = "null")
-    } else {
-      "predictor"
     },
-    conditional = form == "conditional"
+    shuffle = if (form == "conditional") "conditional" else "marginal"
   )
-  rk <- as.data.frame(rk)[
-    rk$predictor %in% four[1:3] & (form != "conditional" | grepl("conditional", rk$rows)),
-
-  ]
+  rk <- as.data.frame(rk)
+  rk <- rk[rk$predictor %in% four[1:3], ]
   rk[
     order(rk$model, match(rk$predictor, four)),
     c("model", "predictor", "importance", "lower", "upper")

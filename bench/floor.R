@@ -49,8 +49,9 @@ for (i in seq_len(datasets)) {
     hold <- make(n)
     st <- study(forest(train, i), hold, "y", train = train, threads = 1)
     t <- as.data.frame(noise_floor(
-      st, by = by, refits = draws, conditional = conditional, background = 20, seed = i
+      st, by = by, refits = draws, shuffle = shuffle, background = 20, seed = i
     ))
+    conditional <- shuffle == "conditional"
     for (part in split(t, paste(t$method, t$rows))) {
       above <- part$predictor[part$above]
       found <<- rbind(
@@ -84,7 +85,7 @@ for (i in seq_len(datasets)) {
   }
   run("some called, none acts", mixed, 150, c("impurity", "permutation", "shapley"))
   if (i <= datasets / 2) run("all five found", signals, 300, "permutation")
-  run("follower called", follower, 200, "permutation", TRUE)
+  run("follower called", follower, 200, "permutation", "conditional")
   if (i %% 10 == 0 || i == datasets) {
     cells <- aggregate(value ~ what + method + rows + conditional, found, mean)
     cells$data_sets <- aggregate(

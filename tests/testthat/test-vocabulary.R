@@ -21,8 +21,9 @@ words <- c(
   query = "what to read from a database", source = "a file, connection or table",
   predictor = "name of one predictor",
   target_transform = "what models were trained on instead of the target",
-  columns = "names of columns", compare = "is the library asked as well",
-  data = "rows of the user's, with the target", dictionary = "the data dictionary",
+  columns = "names of columns", declared = "families of the user's own",
+  compare = "is the library asked as well", data = "rows of the user's, with the target",
+  dictionary = "the data dictionary",
   encode = "function from rows to the model's columns", file = "path of a file",
   floor = "a noise floor", floor_refits = "refits inside a reduction",
   folder = "path of a folder", folds = "number of folds", form = "variant of a method",
@@ -146,4 +147,53 @@ test_that("every flag of a result, and every column of a ranking, is in the help
   for (column in names(ranking_columns)) {
     expect_match(columns, paste0("\\code{", column, "}"), fixed = TRUE)
   }
+})
+
+# Calls in code: list(name, package-internal?, names of arguments).
+calls_in <- function(code) {
+  out <- list()
+  walk <- function(e) {
+    if (is.call(e)) {
+      inside <- is.call(e[[1]]) && length(e[[1]]) == 3 &&
+        identical(e[[1]][[2]], quote(dreher))
+      name <- if (inside) e[[1]][[3]] else e[[1]]
+      if (is.name(name)) {
+        given <- setdiff(names(e)[-1], "")
+        out[[length(out) + 1]] <<- list(
+          name = as.character(name), inside = inside, given = given
+        )
+      }
+    }
+    if (is.call(e) || is.pairlist(e) || is.expression(e)) {
+      for (i in seq_along(e)) if (!identical(e[[i]], quote(expr = ))) walk(e[[i]])
+    }
+  }
+  walk(code)
+  out
+}
+
+test_that("the scripts that measure call what there is, by arguments that there are", {
+  root <- Sys.getenv("DREHER_SOURCE", unset = testthat::test_path("..", ".."))
+  scripts <- list.files(file.path(root, "bench"), "[.]R$", full.names = TRUE)
+  if (!length(scripts)) {
+    skip("the sources are not at hand (installed package checked elsewhere)")
+  }
+  here <- asNamespace("dreher")
+  wrong <- unlist(lapply(scripts, function(script) {
+    vapply(
+      calls_in(parse(script)),
+      function(call) {
+        if (!call$inside && !call$name %in% getNamespaceExports(here)) return("")
+        if (!exists(call$name, here, inherits = FALSE)) {
+          return(paste(basename(script), call$name))
+        }
+        f <- get(call$name, here)
+        strange <- if (is.function(f)) setdiff(call$given, names(formals(f)))
+        if (length(strange)) paste(basename(script), call$name, strange[1]) else ""
+      },
+      ""
+    )
+  }))
+  expect_gt(length(wrong), 1000)
+  expect_identical(unique(wrong[nzchar(wrong)]), character())
 })
