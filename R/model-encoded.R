@@ -413,7 +413,9 @@ widen_model.dreher_encoded <- function(model, columns, copy_of = NULL, scale = T
 model_class <- function(object) {
   if (inherits(object, "dreher_transformed")) return(model_class(object$model))
   if (inherits(object, "dreher_encoded")) return(model_class(object$engine))
-  if (inherits(object, "dreher_own_predict")) return(class(object$model)[1])
+  if (inherits(object, c("dreher_own_predict", "dreher_unread"))) {
+    return(class(object$model)[1])
+  }
   if (inherits(object, "dreher_average")) {
     return(paste("mean of", length(object$models), "models"))
   }

@@ -8,7 +8,7 @@
 # Classes that are another class in all that matters here, beside those with methods of their own.
 reader_aliases <- c(
   "aov", "mlm", "randomForest.formula", "elnet", "lognet", "multnet", "fishnet",
-  "mrelnet", "xgboost"
+  "mrelnet", "glmnetfit", "xgboost"
 )
 
 has_own_reader <- function(class) {

@@ -10,6 +10,7 @@ open_wrapped <- function(model, rows, name, asked = NULL) {
   spec <- fit$spec
   engine <- choose_penalty(fit$fit, spec)
   if (inherits(engine, "xgb.Booster")) engine <- name_booster(engine, model, rows)
+  engine <- open_engine(engine, name)
   fill <- rows[1, , drop = FALSE]
   again <- function(data, target, predictors, seed, threads) {
     # A recipe wants all of its columns; those left out hold one value, which tells the model
@@ -31,6 +32,15 @@ open_wrapped <- function(model, rows, name, asked = NULL) {
     again = again,
     wrapper = model,
     widened = refit_widened
+  )
+}
+
+# An engine that no reader is made for is known by the wrapper's predictions alone, whatever classes
+# it inherits from.
+open_engine <- function(engine, name) {
+  tryCatch(
+    as_readable(engine, name),
+    dreher_error = function(e) structure(list(model = engine), class = "dreher_unread")
   )
 }
 
@@ -95,7 +105,7 @@ refit_widened <- function(model, data, target, seed) {
     seed, "parsnip", with_parsnip(parsnip::fit_xy(spec, x = encoded, y = y))
   )
   out <- model
-  out$engine <- choose_penalty(refit$fit, spec)
+  out$engine <- open_engine(choose_penalty(refit$fit, spec), model$name)
   if (inherits(out$engine, "xgb.Booster") && !length(booster_columns(out$engine))) {
     out$engine <- with_columns(out$engine, names(encoded))
   }
@@ -166,7 +176,8 @@ class_order <- function(fit, engine, encoded, own = predict_wrapped(fit, encoded
   counted <- identical(stated, as.character(seq_along(stated) - 1))
   if (!is.null(stated) && !counted && all(stated %in% fit$lvl)) return(stated)
   if (length(fit$lvl) != 2) return(fit$lvl)
-  second <- model_predictions(engine, encoded)[, 2]
+  second <- tryCatch(model_predictions(engine, encoded)[, 2], dreher_error = function(e) NULL)
+  if (is.null(second)) return(fit$lvl)
   apart <- colSums(abs(own[, fit$lvl, drop = FALSE] - second))
   fit$lvl[order(-apart)]
 }

@@ -29,7 +29,11 @@ model_task.glmnet <- function(model, ...) {
   if (kind %in% c("lognet", "multnet")) {
     return(list(task = "classification", classes = path$classnames))
   }
-  if (!kind %in% c("elnet", "fishnet")) {
+  binary <- c("binomial", "quasibinomial")
+  if (kind == "glmnetfit" && path$family$family %in% binary) {
+    return(list(task = "classification", classes = c("0", "1")))
+  }
+  if (!kind %in% c("elnet", "fishnet", "glmnetfit")) {
     stop_model(
       paste0("glmnet models of kind \"", kind, "\" are not supported."),
       todo = "Give `study(predict_with = )`."
@@ -93,8 +97,10 @@ model_coefficients.glmnet <- function(model, ...) {
     beta[names(beta) != idle_column]
   }
   columns <- model_inputs(model)$predictors
+  path <- glmnet_path(model)
   link <- switch(
-    class(glmnet_path(model))[1],
+    class(path)[1],
+    glmnetfit = path$family$link,
     lognet = "logit",
     multnet = "softmax",
     fishnet = "log",
@@ -105,7 +111,11 @@ model_coefficients.glmnet <- function(model, ...) {
     term = c(0L, seq_along(columns)),
     columns = stats::setNames(as.list(columns), columns),
     design = function(data) cbind(`(Intercept)` = 1, as.matrix(data[columns])),
-    invlink = switch(link, logit = stats::plogis, log = exp, identity),
+    invlink = if (inherits(path, "glmnetfit")) {
+      path$family$linkinv
+    } else {
+      switch(link, logit = stats::plogis, log = exp, identity)
+    },
     link = link
   )
 }
@@ -146,6 +156,7 @@ refit_model.glmnet <- function(
   )
   family <- switch(
     class(glmnet_path(model))[1],
+    glmnetfit = glmnet_path(model)$family,
     lognet = "binomial",
     multnet = "multinomial",
     fishnet = "poisson",

@@ -828,6 +828,83 @@ test_that(
   }
 )
 
+test_that("glmnet with families of R is read at its penalty and trained again by them", {
+  d <- kiln_rows(300)
+  x <- as.matrix(d[c("peak_temp", "hold_minutes", "grog_share")])
+  d$counted <- round(d$strength)
+  d$high <- factor(ifelse(d$strength > 38, "high", "low"))
+  for (family in list(quasipoisson(), Gamma("log"), binomial("probit"))) {
+    target <- if (family$family == "binomial") "high" else "counted"
+    fit <- glmnet::glmnet(x, d[[target]], family = family, lambda = 0.01)
+    rows <- d[c(colnames(x), target)]
+    st <- suppressWarnings(study(list(m = fit), rows, target, train = rows))
+    alone <- suppressWarnings(study(
+      list(m = fit), rows, target, train = rows,
+      predict_with = function(model, data) {
+        newx <- as.matrix(data[colnames(x)])
+        p <- as.double(predict(model, newx, s = 0.01, type = "response"))
+        if (target == "high") cbind(high = 1 - p, low = p) else p
+      }
+    ))
+    expect_equal(
+      rank_permutation(st, repeats = 2)$importance,
+      rank_permutation(alone, repeats = 2)$importance,
+      tolerance = 1e-8
+    )
+    again <- refit_model(st$models[[1]]$object, rows, target, colnames(x)[1:2])
+    expect_s3_class(again, "glmnetfit")
+    direct <- glmnet::glmnet(x[, 1:2], d[[target]], family = family, lambda = 0.01)
+    expect_equal(as.matrix(coef(again)), as.matrix(coef(direct)))
+  }
+})
+
+test_that("every engine of parsnip is read as itself, or known by its predictions", {
+  d <- kiln_rows(300)[c("strength", "peak_temp", "hold_minutes", "clay_source")]
+  d$high <- factor(as.integer(d$strength > 38))
+  numbers <- strength ~ peak_temp + hold_minutes + clay_source
+  kinds <- high ~ peak_temp + hold_minutes + clay_source
+  engines <- list(
+    earth = parsnip::set_engine(parsnip::mars("classification"), "earth"),
+    earth = parsnip::set_engine(parsnip::mars("regression"), "earth"),
+    ksvm = parsnip::set_engine(parsnip::svm_rbf("classification"), "kernlab"),
+    nnet.formula = parsnip::set_engine(parsnip::mlp("classification"), "nnet")
+  )
+  fits <- lapply(engines, function(spec) {
+    set.seed(1)
+    suppressWarnings(with_parsnip(parsnip::fit(
+      spec, if (spec$mode == "regression") numbers else kinds, d
+    )))
+  })
+  smooth <- parsnip::set_engine(parsnip::gen_additive_mod("regression"), "mgcv")
+  fits$gam <- with_parsnip(parsnip::fit(
+    smooth, strength ~ s(peak_temp, k = 4) + clay_source, d
+  ))
+  for (k in seq_along(fits)) {
+    fit <- fits[[k]]
+    target <- if (fit$spec$mode == "regression") "strength" else "high"
+    rows <- d[setdiff(names(d), setdiff(c("strength", "high"), target))]
+    st <- suppressWarnings(study(list(m = fit), rows, target, train = rows))
+    expect_identical(st$models[[1]]$class, names(fits)[k])
+    alone <- suppressWarnings(study(
+      list(m = fit),
+      rows,
+      target,
+      train = rows,
+      predictors = st$models[[1]]$inputs$predictors,
+      predict_with = function(model, data) predict_wrapped(model, data)
+    ))
+    a <- suppressWarnings(rank_permutation(st, repeats = 2))
+    b <- suppressWarnings(rank_permutation(alone, repeats = 2))
+    expect_equal(
+      a$importance[order(a$predictor)],
+      b$importance[order(b$predictor)],
+      tolerance = 1e-8,
+      label = names(fits)[k]
+    )
+  }
+  expect_false(is.null(st$models[[1]]$linear))
+})
+
 test_that("parsnip fits and workflows are opened to the engine, in the user's columns", {
   suppressPackageStartupMessages(library(parsnip))
   d <- kiln_rows(200, drop = c("ring_tone", "tile_id", "batch"))
