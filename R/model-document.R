@@ -10,6 +10,17 @@ file_fault <- function(...) {
   )
 }
 
+# What a sound file may hold and dreher does not read.
+refuse_file <- function(...) {
+  stop_model(
+    paste0(..., "."),
+    todo = paste0(
+      "Give `study(predict_with = )` a function that calls the program that made the ",
+      "file, or ", "write the model in another form."
+    )
+  )
+}
+
 # Are the tables that a file asks for ones that memory holds? Said before they are made: a small
 # file can ask for much. outputs, nodes: their numbers; sets: levels in all sets of categories
 # together.

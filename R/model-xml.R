@@ -108,17 +108,6 @@ as_number <- function(value, x, at, name) {
 
 text_of <- function(x, at) xml2::xml_text(x$nodes[[at]])
 
-# What a sound file may hold and dreher does not read.
-refuse_file <- function(...) {
-  stop_model(
-    paste0(..., "."),
-    todo = paste0(
-      "Give `study(predict_with = )` a function that calls the program that made the ",
-      "file, or ", "write the model in another form."
-    )
-  )
-}
-
 # An attribute of several elements.
 attribute_of <- function(x, at, name) {
   vapply(x$attributes[at], function(a) unname(a[name]), "")

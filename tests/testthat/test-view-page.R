@@ -288,6 +288,19 @@ test_that("what readers may not see is not in the page", {
   for (word in c("age_band", "Age band", unique(as.character(part$age_band)))) {
     expect_no_match(named, word, fixed = TRUE)
   }
+  # a ranking inside a part of the rows that the sensitive predictor makes
+  all <- list(
+    s,
+    bind_rankings(
+      rank_permutation(s, repeats = 1),
+      rank_predictors(s, by = "permutation", repeats = 1, slice = ~age_band)
+    )
+  )
+  expect_match(written(), levels(factor(part$age_band))[1], fixed = TRUE)
+  named <- written(withhold = "sensitive")
+  for (word in c("age_band", "Age band", unique(as.character(part$age_band)))) {
+    expect_no_match(named, word, fixed = TRUE)
+  }
   # a predictor by the name of a word of ours
   odd <- stats::setNames(part, sub("^age_band$", "model", names(part)))
   odd_study <- study(
