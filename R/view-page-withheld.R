@@ -25,7 +25,11 @@ without_sensitive <- function(r) {
   d <- r$study$dictionary
   gone <- d$predictor[d$sensitive %in% TRUE]
   if (!length(gone)) return(r)
-  about <- function(text) contains_word(text, gone)
+  # parts of the rows are called by a value alone in rankings
+  told <- unlist(lapply(list(r$study$data, r$study$train), function(rows) {
+    lapply(intersect(gone, names(rows)), function(p) unique(as.character(rows[[p]])))
+  }))
+  about <- function(text) contains_word(text, gone) | (!is.na(text) & text %in% told)
   if (!is.null(r$ranking)) r$ranking <- r$ranking[!about(r$ranking$slice), ]
   if (!is.null(r$stability)) {
     r$stability$parts <- Filter(
