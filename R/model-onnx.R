@@ -81,8 +81,8 @@ model_node <- function(graph) {
   if (length(at) != 1) {
     refuse_file(
       "The graph of the file holds ",
-      if (length(at)) "several models" else "no model of trees ",
-      if (!length(at)) "or of weights that is read"
+      if (length(at)) "several models" else "no tree ensemble and no linear model",
+      "; its nodes are ", quote_some(unique(op), 8)
     )
   }
   node <- graph$nodes[[at]]

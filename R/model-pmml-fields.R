@@ -2,6 +2,7 @@
 #
 #   target    list(name, classes): classes as the dictionary lists them, or NULL
 #   active    names of the fields that the model takes in, in its order
+#   spare     further fields of the dictionary: some writers forget to say that a tree asks them
 #   words     named list, for categorical fields their values
 #   prepare   named list, what is done to the values of each active field first
 #   derived   for each derived field the number of its element
@@ -10,6 +11,8 @@
 
 pmml_fields <- function(x, model) {
   schema <- kids(x, needed_kid(x, model, "MiningSchema"), "MiningField")
+  # some writers list a field once more, in the same words
+  schema <- schema[!duplicated(x$attributes[schema])]
   usage <- vapply(schema, function(at) said(x, at, "usageType", "active"), "")
   name <- vapply(schema, function(at) said(x, at, "name"), "")
   if (anyDuplicated(name)) file_fault("its model takes in a field twice")
@@ -21,25 +24,29 @@ pmml_fields <- function(x, model) {
   }
   target <- name[usage %in% c("predicted", "target")]
   if (length(target) > 1) refuse_file("The model of the file has several targets")
+  spare <- setdiff(names(entries), name)
   derived <- derived_fields(x)
-  if (any(names(derived) %in% active)) file_fault("a derived field bears the name of another")
-  words <- lapply(
-    stats::setNames(nm = c(active, names(derived))),
-    function(f) {
-      field_words(x, f, if (f %in% active) entries[[f]] else derived[[f]])
-    }
+  if (any(names(derived) %in% names(entries))) {
+    file_fault("a derived field bears the name of another")
+  }
+  given <- c(active, spare)
+  words <- lapply(stats::setNames(nm = c(given, names(derived))), function(f) {
+    field_words(x, f, if (f %in% given) entries[[f]] else derived[[f]])
+  })
+  prepare <- c(
+    Map(
+      function(at, f) preparation(x, at, entries[[f]]), schema[usage == "active"], active
+    ),
+    lapply(spare, function(f) preparation(x, entries[[f]], entries[[f]]))
   )
   list(
     target = list(
-      name = target,
-      classes = if (length(target)) listed_values(x, entries[[target]])
+      name = target, classes = if (length(target)) listed_values(x, entries[[target]])
     ),
     active = active,
+    spare = spare,
     words = words[!vapply(words, is.null, NA)],
-    prepare = lapply(
-      stats::setNames(schema[usage == "active"], active),
-      function(at) preparation(x, at, entries[[said(x, at, "name")]])
-    ),
+    prepare = stats::setNames(prepare, given),
     derived = derived,
     floats = float_fields(x, entries, derived),
     asked = list2env(list(names = character()), parent = emptyenv())
@@ -158,7 +165,7 @@ check_inner_schema <- function(x, model, fields) {
 
 # Notes that the model asks a field. Returns its values where it is categorical.
 ask_field <- function(fields, name) {
-  if (!name %in% c(fields$active, names(fields$derived))) {
+  if (!name %in% c(fields$active, fields$spare, names(fields$derived))) {
     file_fault("it asks the field ", quote_some(name), ", which it does not take in")
   }
   fields$asked$names <- union(fields$asked$names, name)
@@ -173,12 +180,12 @@ model_fields <- function(x, fields) {
   made <- intersect(names(fields$derived), asked)
   used <- unique(unlist(lapply(made, function(f) sources_of(x, fields, f))))
   plain <- fields$active[fields$active %in% asked | !fields$active %in% used]
-  c(plain, made)
+  c(plain, intersect(fields$spare, asked), made)
 }
 
 # The active fields that a field is made of.
 sources_of <- function(x, fields, name, seen = character()) {
-  if (name %in% fields$active) return(name)
+  if (name %in% c(fields$active, fields$spare)) return(name)
   at <- fields$derived[[name]]
   if (is.null(at) || name %in% seen) {
     file_fault("it lacks the field ", quote_some(name), ", or makes it of itself")
@@ -193,14 +200,20 @@ sources_of <- function(x, fields, name, seen = character()) {
 
 # The function that makes the model's columns of the user's rows; NULL where they are the same.
 pmml_encoder <- function(x, fields, columns) {
-  plain <- vapply(columns, function(f) {
-    how <- fields$prepare[[f]]
-    !is.null(how) && is.null(how$fill) && how$outliers == "asIs" &&
-      how$invalid != "asMissing" && !how$type %in% c("float", "boolean")
-  }, NA)
+  plain <- vapply(
+    columns,
+    function(f) {
+      how <- fields$prepare[[f]]
+      !is.null(how) && is.null(how$fill) && how$outliers == "asIs" &&
+        how$invalid != "asMissing" && !how$type %in% c("float", "boolean")
+    },
+    NA
+  )
   if (all(plain)) return(NULL)
   stems <- lapply(stats::setNames(nm = columns), function(f) sources_of(x, fields, f))
-  for (f in setdiff(columns, fields$active)) check_expression(x, fields$derived[[f]])
+  for (f in intersect(columns, names(fields$derived))) {
+    check_expression(x, fields$derived[[f]])
+  }
   function(rows) {
     check_columns(rows, unique(unlist(stems)), "data", "The predictor")
     value <- function(name) field_values(x, fields, name, rows, value)

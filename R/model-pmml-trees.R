@@ -205,7 +205,9 @@ grow_question <- function(q, surrogates, k) {
   rest <- q$cells$outcome[q$order[-seq_len(k)]]
   if (k > 1 && !length(rest)) return(q$grow(here))
   i <- begin_node(tree, if (identical(q$missing, -1L)) q$value)
-  stands_in <- vapply(surrogates, function(s) begin_node(tree, NULL), 0L)
+  stands_in <- lapply(surrogates, function(s) {
+    vapply(seq_len(1 + s$open), function(k) begin_node(tree, NULL), 0L)
+  })
   ask_cell(tree, i, q, q$order[k])
   tree$left[i] <- q$grow(here)
   # a row that is not missing never goes right where there is one outcome
@@ -243,8 +245,12 @@ ask_cell <- function(tree, i, q, cell) {
 # children's surrogates do not part the rows in two.
 surrogate_cells <- function(g, here, cells) {
   two <- unique(cells$outcome)
-  parts <- lapply(here$asks, function(p) if (p$kind == "surrogate") p$parts[-1] else list())
-  if (length(two) != 2 || any(two == 0) || length(unique(lengths(parts))) != 1) return(NULL)
+  parts <- lapply(here$asks, function(p) {
+    if (p$kind == "surrogate") p$parts[-1] else list()
+  })
+  if (length(two) != 2 || any(two == 0) || length(unique(lengths(parts))) != 1) {
+    return(NULL)
+  }
   if (is.null(here$asks[[1]]$parts)) return(NULL)
   out <- lapply(seq_along(parts[[1]]), function(j) {
     asks <- lapply(parts, `[[`, j)
@@ -252,27 +258,42 @@ surrogate_cells <- function(g, here, cells) {
     if (length(field) != 1) return(NULL)
     words <- ask_field(g$fields, field)
     found <- field_cells(asks, words)
-    fits <- setequal(found$outcome, two) && (!is.null(words) || length(found$outcome) == 2)
-    if (fits) list(field = field, words = words, cells = found)
+    open <- any(found$outcome == 0)  # words that neither child takes
+    fits <- setequal(setdiff(found$outcome, 0), two) &&
+      (!is.null(words) || length(found$outcome) == 2) &&
+      (!open || (g$rules$last && !is.null(here$value)))
+    if (fits) {
+      list(field = field, words = words, cells = found, open = open, rest = here$value)
+    }
   })
   if (!any(vapply(out, is.null, NA))) out
 }
 
 link_surrogates <- function(tree, i, stands_in, surrogates, here) {
   if (!length(stands_in)) return(invisible())
-  last <- tree$missing[i]
-  onwards <- c(stands_in[-1], last)
-  tree$missing[i] <- stands_in[1]
+  heads <- vapply(stands_in, `[`, 0L, 1L)
+  onwards <- c(heads[-1], tree$missing[i])
+  tree$missing[i] <- heads[1]
   for (j in seq_along(stands_in)) {
     s <- surrogates[[j]]
-    node <- stands_in[j]
-    ask_cell(tree, node, s, 1L)
-    first <- s$cells$outcome[1]
-    tree$owner[node] <- i
-    tree$left[node] <- if (first == here) tree$left[i] else tree$right[i]
-    tree$right[node] <- if (first == here) tree$right[i] else tree$left[i]
+    node <- heads[j]
+    outcome <- s$cells$outcome
+    # its first cell, or the words of outcome `here`, go left
+    cell <- if (is.null(s$words)) 1L else match(here, outcome)
+    ask_cell(tree, node, s, cell)
+    same <- outcome[cell] == here
+    tree$left[node] <- if (same) tree$left[i] else tree$right[i]
+    tree$right[node] <- if (same) tree$right[i] else tree$left[i]
     tree$missing[node] <- onwards[j]
     if (onwards[j] == -1L) tree$value[node] <- tree$value[i]
+    tree$owner[stands_in[[j]]] <- i
+    if (s$open) {
+      second <- stands_in[[j]][2]
+      ask_cell(tree, second, s, which(!outcome %in% c(0, here))[1])
+      tree$right[node] <- second
+      tree$left[second] <- tree$missing[second] <- tree$right[i]
+      tree$right[second] <- begin_node(tree, s$rest)
+    }
   }
 }
 

@@ -12,7 +12,8 @@ is_pmml <- function(bytes) {
 new_pmml_model <- function(bytes, rounds, output, columns) {
   if (!is.null(rounds) || !is.null(columns)) {
     stop_input(
-      "`rounds` and `columns` are for files of boosting libraries.", todo = "Leave them out."
+      "A PMML file names its fields itself and has no rounds.",
+      todo = "Leave out `columns` and `rounds`."
     )
   }
   x <- xml_table(bytes)

@@ -16,12 +16,94 @@ said_by <- function(model, rows) {
 
 cars <- transform(datasets::mtcars, cyl = factor(cyl))
 
+# --- the standard, read slowly: one row, one element at a time ----------------------------------
+
+# TRUE, FALSE or NA
+slow_predicate <- function(node, row) {
+  ask <- function(name) xml2::xml_attr(node, name)
+  inner <- function() {
+    vapply(xml2::xml_children(node), slow_predicate, NA, row = row)
+  }
+  switch(
+    xml2::xml_name(node),
+    True = TRUE,
+    False = FALSE,
+    SimplePredicate = {
+      v <- row[[ask("field")]]
+      if (ask("operator") == "isMissing") return(is.na(v))
+      if (ask("operator") == "isNotMissing") return(!is.na(v))
+      w <- if (is.numeric(v)) as.double(ask("value")) else ask("value")
+      switch(
+        ask("operator"),
+        equal = v == w, notEqual = v != w, lessThan = v < w, lessOrEqual = v <= w,
+        greaterThan = v > w, greaterOrEqual = v >= w
+      )
+    },
+    SimpleSetPredicate = {
+      v <- row[[ask("field")]]
+      if (is.na(v)) return(NA)
+      words <- strsplit(gsub("\"", "", trimws(xml2::xml_text(node))), " +")[[1]]
+      (v %in% words) == (ask("booleanOperator") == "isIn")
+    },
+    CompoundPredicate = switch(
+      ask("booleanOperator"),
+      and = Reduce(`&`, inner()),
+      or = Reduce(`|`, inner()),
+      surrogate = {
+        found <- inner()
+        found[!is.na(found)][1]
+      }
+    )
+  )
+}
+
+# The score of a row; NULL where the strategy leaves none.
+slow_score <- function(node, row, missing, last) {
+  children <- xml2::xml_find_all(node, "./Node")
+  own <- as.double(xml2::xml_attr(node, "score"))
+  if (!length(children)) return(own)
+  for (child in children) {
+    predicate <- xml2::xml_children(child)[[1]]
+    found <- slow_predicate(predicate, row)
+    if (is.na(found) && missing == "lastPrediction") return(own)
+    if (is.na(found) && missing == "defaultChild") {
+      id <- xml2::xml_attr(node, "defaultChild")
+      default <- xml2::xml_find_first(node, paste0("./Node[@id='", id, "']"))
+      return(slow_score(default, row, missing, last))
+    }
+    if (isTRUE(found)) return(slow_score(child, row, missing, last))
+  }
+  if (last) own
+}
+
+# A file of one regression tree, row by row.
+slow_file <- function(file, rows) {
+  tree <- xml2::xml_ns_strip(xml2::read_xml(file))
+  model <- xml2::xml_find_first(tree, "./TreeModel")
+  top <- xml2::xml_find_first(model, "./Node")
+  last <- xml2::xml_attr(model, "noTrueChildStrategy") == "returnLastPrediction"
+  rows[] <- lapply(rows, function(x) if (is.factor(x)) as.character(x) else x)
+  vapply(seq_len(nrow(rows)), function(i) {
+    slow_score(top, rows[i, ], xml2::xml_attr(model, "missingValueStrategy"), last)
+  }, 0)
+}
+
 test_that("files of the registry's writer predict as the models they were made of", {
   gaps <- make_gaps(cars, names(cars)[-1])
   tree <- rpart::rpart(mpg ~ ., cars)
   read <- read_model(written_pmml(tree))
   for (rows in list(cars, gaps)) {
     expect_equal(as.vector(said_by(read, rows)), unname(predict(tree, rows)))
+  }
+  # the writer forgets a field of the schema here, and some months are in no surrogate: such rows
+  # take the node's own score by the standard (a slow reading of it below)
+  air <- transform(datasets::airquality, Month = factor(Month))
+  air <- air[!is.na(air$Ozone), ]
+  file <- written_pmml(rpart::rpart(Ozone ~ ., air))
+  read <- read_model(file)
+  expect_true(model_inputs(read)$missing)
+  for (rows in list(air, make_gaps(air, names(air)[-1]))) {
+    expect_equal(as.vector(said_by(read, rows)), slow_file(file, rows))
   }
   kinds <- rpart::rpart(Species ~ ., datasets::iris)
   read <- read_model(
@@ -98,66 +180,6 @@ test_that("regressions of the registry's writer predict and rank as the models",
     tolerance = 1e-7
   )
 })
-
-# --- the standard, read slowly: one row, one element at a time ----------------------------------
-
-# TRUE, FALSE or NA
-slow_predicate <- function(node, row) {
-  ask <- function(name) xml2::xml_attr(node, name)
-  inner <- function() {
-    vapply(xml2::xml_children(node), slow_predicate, NA, row = row)
-  }
-  switch(
-    xml2::xml_name(node),
-    True = TRUE,
-    False = FALSE,
-    SimplePredicate = {
-      v <- row[[ask("field")]]
-      if (ask("operator") == "isMissing") return(is.na(v))
-      if (ask("operator") == "isNotMissing") return(!is.na(v))
-      w <- if (is.numeric(v)) as.double(ask("value")) else ask("value")
-      switch(
-        ask("operator"),
-        equal = v == w, notEqual = v != w, lessThan = v < w, lessOrEqual = v <= w,
-        greaterThan = v > w, greaterOrEqual = v >= w
-      )
-    },
-    SimpleSetPredicate = {
-      v <- row[[ask("field")]]
-      if (is.na(v)) return(NA)
-      words <- strsplit(xml2::xml_text(node), " ")[[1]]
-      (v %in% words) == (ask("booleanOperator") == "isIn")
-    },
-    CompoundPredicate = switch(
-      ask("booleanOperator"),
-      and = Reduce(`&`, inner()),
-      or = Reduce(`|`, inner()),
-      surrogate = {
-        found <- inner()
-        found[!is.na(found)][1]
-      }
-    )
-  )
-}
-
-# The score of a row; NULL where the strategy leaves none.
-slow_score <- function(node, row, missing, last) {
-  children <- xml2::xml_find_all(node, "./Node")
-  own <- as.double(xml2::xml_attr(node, "score"))
-  if (!length(children)) return(own)
-  for (child in children) {
-    predicate <- xml2::xml_children(child)[[1]]
-    found <- slow_predicate(predicate, row)
-    if (is.na(found) && missing == "lastPrediction") return(own)
-    if (is.na(found) && missing == "defaultChild") {
-      id <- xml2::xml_attr(node, "defaultChild")
-      default <- xml2::xml_find_first(node, paste0("./Node[@id='", id, "']"))
-      return(slow_score(default, row, missing, last))
-    }
-    if (isTRUE(found)) return(slow_score(child, row, missing, last))
-  }
-  if (last) own
-}
 
 words <- c("pit", "hill", "bog", "river")
 
@@ -438,7 +460,7 @@ test_that("what is not read is refused with a reason, and damaged files are", {
   refused(sprintf(line, "cauchit"), "cauchit")
   refused(sub("name='heat' coef", "name='clay' coef", sprintf(line, "none")), "category")
   file <- pmml_file(tree_model(leaf), words)
-  expect_error(read_model(file, rounds = 3), "boosting", class = "dreher_error_input")
+  expect_error(read_model(file, rounds = 3), "no rounds", class = "dreher_error_input")
   text <- readLines(file)
   writeLines(sub("version='4.4'", "version='3.2'", text), file)
   expect_error(read_model(file), "3.2", class = "dreher_error_model")
