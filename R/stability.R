@@ -53,8 +53,9 @@
 #'   permutation importance over bootstrap draws and subsamples the first 20 draws (a fifth, if they
 #'   are fewer than 100) are trained and ranked once more with other seeds; the variance of this
 #'   noise, that of a pair or its share over all pairs, whichever is smaller, is taken out of the
-#'   errors of differences, of which a quarter of the variance is left at least. Not so for other
-#'   methods: without its noise the spread of Shapley importance over draws is too small.
+#'   errors of differences as far as it exceeds 15 % of their variance, which is about as well as
+#'   that variance is known; a quarter of it is left at least. Not so for other methods: without
+#'   its noise the spread of Shapley importance over draws is too small.
 #'   `std_error` and the interval of the importance keep it.
 #'
 #' *Errors of importance:* bootstrap: the standard deviation over the draws. Subsamples of m out
@@ -467,10 +468,11 @@ rank_sets <- function(x, centre, about, level, threads, noise = NULL) {
 }
 
 # The learner's own part of the pairs' variances: known of each pair from few draws, and of all
-# together as a share; the smaller counts, and a quarter of the variance stays at least.
+# together as a share; the smaller counts. Spreads over draws are known to about a seventh: only
+# what exceeds that is taken out, and a quarter of the variance stays at least.
 noise_of_pairs <- function(noise, spread) {
   share <- sum(noise) / max(sum(spread), 1e-300)
-  pmin(noise, share * spread, 0.75 * spread)
+  pmin(pmax(pmin(noise, share * spread) - 0.15 * spread, 0), 0.75 * spread)
 }
 
 pair_variances <- function(v) pmax(outer(diag(v), diag(v), "+") - 2 * v, 0)

@@ -940,7 +940,8 @@ test_that("the learner's own noise is estimated from draws ranked again, and tak
   expect_equal(noise, crossprod(gap) / 10)
   expect_null(noise_of_draws(x, d, again[again$resample < 3, ]))
   spread <- matrix(c(0, 4, 4, 0), 2)
-  expect_identical(noise_of_pairs(matrix(c(0, 1, 1, 0), 2), spread), spread / 4)
+  expect_equal(noise_of_pairs(matrix(c(0, 1, 1, 0), 2), spread), spread / 10)
+  expect_equal(noise_of_pairs(matrix(c(0, 0.4, 0.4, 0), 2), spread), 0 * spread)
   expect_identical(noise_of_pairs(matrix(c(0, 8, 8, 0), 2), spread), 0.75 * spread)
   # Errors of differences lose the noise, and what it averages to stays.
   set.seed(5)
