@@ -138,6 +138,7 @@ with_trees <- function(st, models, what) {
 }
 
 treeless <- function(model) {
+  if (inherits(model$object, "dreher_average")) return("it is no mean of trees on one scale")
   said <- if (inherits(model$object, "dreher_own_predict")) model$object$way$treeless
   if (is.null(said)) "it has no trees" else said
 }
