@@ -35,7 +35,7 @@
 #' boosting, histogram gradient boosting, linear and logistic regressions, alone or at the end of a
 #' pipeline of imputers, scalers, one-hot and ordinal encoders, whose predictors are then those that
 #' went into the pipeline. The file holds what the model predicts for some rows; reading it
-#' compares. Checked with scikit-learn 1.2.
+#' compares. Checked with scikit-learn 1.2 and 1.4.
 #'
 #' PMML 4.0 to 4.4 (needs package xml2): tree models; mining models that add up, average, weigh or
 #' let vote, and chains that end in a regression; regression and general regression models, with

@@ -99,6 +99,9 @@ def _through(step, made):
         return _through_one_hot(step, made)
     if kind == "OrdinalEncoder":
         return _through_ordinal(step, made)
+    # what newer versions put where columns pass through
+    if kind == "FunctionTransformer" and step.func is None:
+        return made
     raise ValueError("a step of class %s is not read" % kind)
 
 
@@ -323,15 +326,13 @@ def _boosted_link(model, outputs):
 
 
 def _histogram_boosting(model):
-    if getattr(model, "_preprocessor", None) is not None:
-        raise ValueError("histogram boosting on categories given as text is not read: "
-                         "put an OrdinalEncoder before it")
+    place = _places_of_columns(model)
     trees, rounds, group = [], [], []
     sets = {}
     outputs = model.n_trees_per_iteration_
     for i, row in enumerate(model._predictors):
         for k, predictor in enumerate(row):
-            trees.append(_binned_tree(predictor, model, k, outputs, sets))
+            trees.append(_binned_tree(predictor, model, k, outputs, sets, place))
             rounds.append(i)
             group.append(k)
     link, stretch = _boosted_link(model, outputs)
@@ -345,7 +346,25 @@ def _histogram_boosting(model):
     return out
 
 
-def _binned_tree(predictor, model, output, outputs, sets):
+def _places_of_columns(model):
+    """Where the columns of the trees stand among those given: newer versions put columns of
+    categories first, and code them anew."""
+    coder = getattr(model, "_preprocessor", None)
+    if coder is None:
+        return np.arange(model.n_features_in_)
+    place = []
+    for _, inner, columns in coder.transformers_:
+        columns = np.asarray(columns)
+        place.extend(np.flatnonzero(columns) if columns.dtype == bool else columns)
+        for known in getattr(inner, "categories_", []):
+            codes = [c for c in known if not (isinstance(c, float) and np.isnan(c))]
+            if codes != list(range(len(codes))):
+                raise ValueError("histogram boosting on categories that are not 0, 1, 2 and so on "
+                                 "is not read: put an OrdinalEncoder before it")
+    return np.asarray(place, dtype=int)
+
+
+def _binned_tree(predictor, model, output, outputs, sets, place):
     nodes = predictor.nodes
     leaf = nodes["is_leaf"].astype(bool)
     left = np.where(leaf, 0, nodes["left"]).astype(int)
@@ -354,7 +373,8 @@ def _binned_tree(predictor, model, output, outputs, sets):
     cuts = np.where(np.isnan(cuts), 0.0, cuts)
     value = np.zeros((outputs, len(nodes)))
     value[output] = nodes["value"]
-    tree = {"column": np.where(leaf, -1, nodes["feature_idx"]).astype(int).tolist(),
+    column = np.where(leaf, -1, place[np.where(leaf, 0, nodes["feature_idx"]).astype(int)])
+    tree = {"column": column.tolist(),
             "threshold": cuts.tolist(), "left": left.tolist(), "right": right.tolist(),
             "missing": np.where(leaf, 0, np.where(nodes["missing_go_to_left"].astype(bool),
                                                   left, right)).tolist(),
@@ -362,14 +382,14 @@ def _binned_tree(predictor, model, output, outputs, sets):
             "gain": np.where(leaf, 0.0, np.maximum(nodes["gain"], 0.0)).tolist()}
     asks = np.flatnonzero(~leaf & nodes["is_categorical"].astype(bool))
     if len(asks):
-        tree["set"] = [_set_of(predictor, model, nodes[i], int(i), sets) for i in asks]
+        tree["set"] = [_set_of(predictor, model, nodes[i], int(i), sets, place) for i in asks]
     return tree
 
 
-def _set_of(predictor, model, node, at, sets):
+def _set_of(predictor, model, node, at, sets, place):
     j = int(node["feature_idx"])
     known = [int(c) for c in model._bin_mapper.bin_thresholds_[j]]
-    sets[j] = known
+    sets[int(place[j])] = known
     bits = predictor.raw_left_cat_bitsets[int(node["bitset_idx"])]
     side = [-1 if (int(bits[c // 32]) >> (c % 32)) & 1 else 1 for c in known]
     return {"node": at, "side": side}
