@@ -114,14 +114,25 @@ onnx_steps <- function() {
   shift <- function(node, block, blocks, constants) shift_block(node, block, constants)
   alone <- function(step) function(node, block, blocks, constants) step(node, block)
   list(
-    Identity = same, Flatten = same, Reshape = same, Cast = alone(cast_block), Concat = bind,
-    FeatureVectorizer = bind, Scaler = alone(scale_block), Imputer = alone(fill_block),
-    OneHotEncoder = alone(one_hot_block), LabelEncoder = alone(map_block),
-    CategoryMapper = alone(map_block), Binarizer = alone(cut_block),
+    Identity = same,
+    Flatten = same,
+    Reshape = function(node, block, blocks, constants) keep_shape(node, block, constants),
+    Cast = alone(cast_block),
+    Concat = bind,
+    FeatureVectorizer = bind,
+    Scaler = alone(scale_block),
+    Imputer = alone(fill_block),
+    OneHotEncoder = alone(one_hot_block),
+    LabelEncoder = alone(map_block),
+    CategoryMapper = alone(map_block),
+    Binarizer = alone(cut_block),
     ArrayFeatureExtractor = function(node, block, blocks, constants) {
       pick_columns(node, block, constants)
     },
-    Add = shift, Sub = shift, Mul = shift, Div = shift
+    Add = shift,
+    Sub = shift,
+    Mul = shift,
+    Div = shift
   )
 }
 
@@ -137,6 +148,15 @@ run_node <- function(node, blocks, constants) {
     refuse_file("The graph of the file works on constants in ", said_node(node))
   }
   step(node, given[[1]], blocks, constants)
+}
+
+# A new shape must be the old one: rows by columns.
+keep_shape <- function(node, block, constants) {
+  shape <- constants[[node$inputs[2]]]$values
+  same <- length(shape) == 2 && shape[1] %in% c(-1, 0) &&
+    shape[2] %in% c(-1, length(block$columns)) && !all(shape == -1)
+  if (!same) refuse_file("The graph of the file turns rows into columns in ", said_node(node))
+  block
 }
 
 cut_block <- function(node, block) {

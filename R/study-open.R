@@ -217,5 +217,17 @@ readable_model <- function(object, name, encode, rows, asked) {
 #' @export
 predict.dreher_average <- function(object, newdata, ...) {
   newdata <- check_rows(newdata, "newdata")
-  model_predictions(readable_model(object, "mean", NULL, newdata, NULL), newdata)
+  each <- lapply(object$models, function(m) {
+    if (is_wrapped(m)) return(predict_wrapped(m, newdata))
+    m <- as_readable(m, "mean")
+    rows <- if (inherits(m, "dreher_plain_model") && !is.null(m$encode)) {
+      m$encode(newdata)
+    } else {
+      newdata
+    }
+    model_predictions(m, align_rows(rows, model_inputs(m, rows), "mean"))
+  })
+  classes <- colnames(each[[1]])
+  if (!is.null(classes)) each <- lapply(each, function(p) p[, classes, drop = FALSE])
+  Reduce(`+`, Map(`*`, each, object$weights))
 }

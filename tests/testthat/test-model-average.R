@@ -57,6 +57,18 @@ test_that("a mean of trees is a forest, a mean of lines a line, both exact", {
     unname(predict(average_models(list(a = line, b = curve)), held)),
     unname((predict(line, held) + predict(curve, held)) / 2)
   )
+  # one row, a wrapper among the models
+  flow <- parsnip::set_engine(parsnip::linear_reg(), "lm")
+  flow <- with_parsnip(parsnip::fit(flow, strength ~ peak_temp + clay_source, train))
+  with_flow <- average_models(list(a = line, b = flow), weights = c(1, 3))
+  expect_equal(
+    unname(predict(with_flow, held[2, ])),
+    unname(0.25 * predict(line, held[2, ]) + 0.75 * predict_wrapped(flow, held[2, ]))
+  )
+  expect_equal(
+    as.vector(predict_model(one(with_flow), one(with_flow)$models[[1]], held)),
+    unname(predict(with_flow, held))
+  )
   # shares of classes
   kinds <- list(
     tree = rpart::rpart(defect ~ peak_temp + clay_source, train),

@@ -62,16 +62,19 @@ test_that("files of the format's package predict as scikit-learn does", {
     votes = "defect", logistic = "two", tree = "two", line = "two", several = "defect"
   )
   for (name in c(
-    "forest", "average", "votes", "boosted", "logistic", "tree", "ridge", "line", "several"
-  )) {
+      "forest", "shaped", "average", "votes", "boosted", "logistic", "tree", "ridge",
+      "line", "several"
+    )) {
     said <- as.matrix(utils::read.table(file.path(folder, paste0(name, ".txt"))))
     y <- if (name %in% names(target)) target[[name]] else "strength"
     rows <- tiles[c(numbers, "clay_source", y)]
     model <- read_here(name)
     st <- quiet(study(model, rows[1:100, ], y, train = rows[101:200, ], threads = 1))
     expect_equal(
-      unname(as.matrix(predict_model(st, st$models[[1]], rows))), unname(said),
-      tolerance = if (name == "average") 1e-13 else 1e-6, label = name
+      unname(as.matrix(predict_model(st, st$models[[1]], rows))),
+      unname(said),
+      tolerance = if (name == "average") 1e-13 else 1e-6,
+      label = name
     )
     expect_true(all(st$models[[1]]$inputs$predictors %in% names(tiles)), label = name)
     rk <- quiet(rank_predictors(
@@ -149,6 +152,7 @@ test_that("what is not read is refused with a reason, and columns need names", {
   refused("least", "MIN")
   refused("changed", "Exp")
   refused("strange", "Softmax")
+  refused("turned", "rows into columns")
   expect_error(read_model(onnx("forest")), "columns", class = "dreher_error_input")
   expect_error(
     read_model(onnx("forest"), columns = numbers[1:3]), "4 distinct names",

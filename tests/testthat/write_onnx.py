@@ -196,6 +196,12 @@ write("strange", [helper.make_node("Softmax", ["X"], ["Z"]),
                   ensemble_node("TreeEnsembleRegressor", grown, 1.0, mean, source="Z")],
       [matrix()], y)
 
+for name, shape in [("shaped", [-1, len(numbers)]), ("turned", [-1, 1])]:
+    write(name, [
+        helper.make_node("Reshape", ["X", "shape"], ["Z"]),
+        ensemble_node("TreeEnsembleRegressor", grown, 1 / 6, mean, source="Z"),
+    ], [matrix()], forest.predict(x), constants=[numpy_helper.from_array(np.array(shape), "shape")])
+
 # the forest as documented JSON, and in a process that runs
 sys.path.insert(0, sys.argv[2])
 from write_dreher_model import write_dreher_model  # noqa: E402
