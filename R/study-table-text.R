@@ -236,16 +236,21 @@ sample_fields <- function(path, delimiter, file) {
 
 number_pattern <- "^[+-]?([0-9]+[.,]?[0-9]*|[.,][0-9]+)([eE][+-]?[0-9]+)?$"
 
+# Numbers or dates; bytes, as texts of another encoding come before they are turned into ours.
+is_number_or_date <- function(x) {
+  grepl(number_pattern, x, useBytes = TRUE) | grepl(date_pattern, x, useBytes = TRUE)
+}
+
 # The first fields are names, unless one of them is a number or a date, or stands in a column of
 # numbers as one of these.
 has_header <- function(sample) {
   first <- vapply(sample, function(x) x[1], "")
-  named <- function(x) nzchar(x) & !grepl(number_pattern, x) & !grepl(date_pattern, x)
+  named <- function(x) nzchar(x) & !is_number_or_date(x)
   if (nrow(sample) < 2) return(all(named(first)))
   number_below <- vapply(sample, function(x) {
     rest <- x[-1]
     rest <- rest[nzchar(rest) & !rest %in% missing_words]
-    length(rest) > 0 && all(grepl(number_pattern, rest) | grepl(date_pattern, rest))
+    length(rest) > 0 && all(is_number_or_date(rest))
   }, NA)
   # text above numbers is a name
   if (any(named(first) & !first %in% missing_words & number_below)) return(TRUE)
