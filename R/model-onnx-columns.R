@@ -50,7 +50,7 @@ input_blocks <- function(inputs, rows) {
   blocks <- Map(
     function(columns, type) {
       list(
-        columns = lapply(columns, function(p) as_input(rows[[p]], type)),
+        columns = lapply(columns, function(p) as_input(rows[[p]], type, p)),
         stems = as.list(columns),
         names = columns,
         single = type == 1,
@@ -63,9 +63,9 @@ input_blocks <- function(inputs, rows) {
   stats::setNames(blocks, inputs$name)
 }
 
-as_input <- function(values, type) {
+as_input <- function(values, type, name) {
   if (type == 8) return(as.character(values))
-  values <- as.double(values)
+  values <- as_numbers(values, name)
   if (type == 1) round_single(values) else values
 }
 

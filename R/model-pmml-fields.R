@@ -230,9 +230,9 @@ field_values <- function(x, fields, name, rows, value) {
   if (is.null(how)) {
     at <- fields$derived[[name]]
     out <- rep_len(expression_values(x, derived_expression(x, at), value), nrow(rows))
-    return(as_type(out, said(x, at, "dataType", "double"), is.null(known)))
+    return(as_type(out, said(x, at, "dataType", "double"), is.null(known), name))
   }
-  out <- as_type(rows[[name]], how$type, is.null(known))
+  out <- as_type(rows[[name]], how$type, is.null(known), name)
   if (!is.null(known)) {
     if (how$invalid == "asMissing") out[!out %in% known] <- NA
     if (how$invalid == "returnInvalid") {
@@ -247,13 +247,12 @@ field_values <- function(x, fields, name, rows, value) {
   out
 }
 
-as_type <- function(values, type, number) {
-  if (is.factor(values)) values <- as.character(values)
+as_type <- function(values, type, number, name) {
   if (!number) {
     if (is.logical(values)) values <- c("false", "true")[values + 1L]
     return(as.character(values))
   }
-  out <- as.double(values)
+  out <- as_numbers(values, name)
   if (type == "float") round_single(out) else out
 }
 

@@ -88,6 +88,11 @@ test_that("files of the format's package predict as scikit-learn does", {
   rows <- tiles[1:3, ]
   rows$clay_source <- factor(c("moon", "moon", "moon"))
   expect_error(read_here("ridge")$encode(rows), "moon", class = "dreher_error_input")
+  # a factor is no number, whatever its codes
+  rows <- transform(tiles[1:3, ], peak_temp = factor(c("low", "high", "low")))
+  expect_error(
+    read_here("ridge")$encode(rows), "\"low\" is none", class = "dreher_error_input"
+  )
   # trees that are averaged have impurity importance; those that are added up do not say
   for (name in c("average", "votes", "tree", "boosted")) {
     y <- if (name %in% names(target)) target[[name]] else "strength"

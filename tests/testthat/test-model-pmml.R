@@ -352,6 +352,8 @@ test_that("fields are prepared and derived as the file says, worked out by hand"
   rows$y <- 1:4
   st <- quiet(study(read, rows, "y"))
   expect_setequal(st$models[[1]]$inputs$predictors, c("heat", "hold", "clay"))
+  words_for_numbers <- transform(rows, heat = factor(c("low", "high", "low", "low")))
+  expect_error(said_by(read, words_for_numbers), "is none", class = "dreher_error_input")
   rows$clay[3] <- "moor"
   expect_error(said_by(read, rows), "\"moor\"", class = "dreher_error_input")
 })
