@@ -19,7 +19,8 @@ write_whole <- function(file, write) {
       if (!file.rename(beside, file)) stop("it cannot be put in its place")
     },
     error = function(e) if (inherits(e, "dreher_error")) stop(e) else unwritable(e),
-    warning = unwritable
+    # Base R's warnings are the file system's; those of libraries have classes of their own.
+    simpleWarning = unwritable
   )
   invisible(file)
 }

@@ -131,7 +131,7 @@ draw_staircase <- function(d, sets, unit) {
     ggplot2::geom_blank(
       data = chosen[if (length(sets) > 1) 0 else TRUE, ], ggplot2::aes(x = .data$end)
     ) +
-    ggplot2::geom_label(
+    note_label(
       data = chosen[if (length(sets) > 1) 0 else TRUE, ],
       ggplot2::aes(
         x = .data$beside, label = .data$note, hjust = .data$hjust, vjust = .data$vjust
@@ -140,12 +140,17 @@ draw_staircase <- function(d, sets, unit) {
       lineheight = 1,
       fontface = "bold",
       colour = ink,
-      fill = paper,
-      label.size = 0
+      fill = paper
     ) + ggplot2::scale_fill_manual(values = c(`TRUE` = ink, `FALSE` = paper)) +
     ggplot2::scale_x_continuous(
       breaks = scales::breaks_extended(c(6, 4, 3)[min(length(sets), 3)])
     ) + ggplot2::scale_y_discrete(labels = stats::setNames(d$name, d$step))
+}
+
+# A label without a border, whose name has changed.
+note_label <- function(...) {
+  border <- if (utils::packageVersion("ggplot2") < "3.5.0") "label.size" else "linewidth"
+  do.call(ggplot2::geom_label, c(list(...), stats::setNames(list(0), border)))
 }
 
 # The step of a set, with its note and where it stands: beside the band there and at the next row.

@@ -63,14 +63,14 @@ boosted <- function(p = 100) {
     stopifnot(
       apart < 1e-3,
       max(abs(
-        by_pairs_of_rows(model$forest, few, others) -
+        by_pairs_of_rows(model$forest, as.matrix(few), as.matrix(others)) -
           values(model, few, others, double())[, , 1]
       )) < 1e-8
     )
     seconds <- in_turns(
       theirs,
       function() values(model, x, others[0, , drop = FALSE], cover),
-      function() by_pairs_of_rows(model$forest, few, others),
+      function() by_pairs_of_rows(model$forest, as.matrix(few), as.matrix(others)),
       function() values(model, x, others, double()),
       function() values(model, x, others[1:10, ], double())
     )
@@ -125,10 +125,14 @@ fully_grown <- function(p, rows = 1024) {
   few <- x[seq_len(rows / 64), , drop = FALSE]
   stopifnot(
     max(abs(
-      by_quadratic_paths(model$forest, few, cover) - ours()[seq_len(rows / 64), , 1]
+      by_quadratic_paths(model$forest, as.matrix(few), cover) - ours()[
+        seq_len(rows / 64), , 1
+      ]
     )) < 1e-7
   )  # dividing out again costs the quadratic one digits on long paths
-  seconds <- in_turns(function() by_quadratic_paths(model$forest, few, cover), ours)
+  seconds <- in_turns(
+    function() by_quadratic_paths(model$forest, as.matrix(few), cover), ours
+  )
   two <- vapply(
     1:3,
     function(i) {
@@ -145,6 +149,45 @@ fully_grown <- function(p, rows = 1024) {
     p = p,
     rows = rows,
     value = c(64 * seconds[1] / seconds[2], min(two[1, ]) / min(two[2, ]))
+  )
+}
+
+# Fully grown trees against background rows; the slope is that of log time on log background rows.
+grown_background <- function(p, rows = 1000) {
+  d <- simulate(2000, p)
+  fit <- ranger::ranger(
+    y ~ ., d, num.trees = 100, seed = 1, num.threads = 1, min.node.size = 2
+  )
+  st <- flagged(study(fit, simulate(100, p, 2), "y", train = d, threads = 1))
+  model <- st$models[[1]]
+  x <- ns$encode_for_forest(model$forest, simulate(rows, p, 3))
+  few <- x[seq_len(rows / 50), , drop = FALSE]
+  others <- ns$encode_for_forest(model$forest, d[1:1000, ])
+  ours <- function(n) values(model, x, others[seq_len(n), ], double())
+  stopifnot(
+    max(abs(
+      by_pairs_of_rows(model$forest, as.matrix(few), as.matrix(others[1:100, ])) -
+        ours(100)[seq_len(nrow(few)), , 1]
+    )) < 1e-8
+  )
+  seconds <- in_turns(
+    function() by_pairs_of_rows(model$forest, as.matrix(few), as.matrix(others[1:100, ])),
+    function() ours(10),
+    function() ours(30),
+    function() ours(100),
+    function() ours(300),
+    function() ours(1000)
+  )
+  slope <- stats::coef(stats::lm(log(seconds[-1]) ~ log(c(10, 30, 100, 300, 1000))))[[2]]
+  data.frame(
+    what = c(
+      "walk of each pair of rows / 100 background rows", "100 background rows / 10",
+      "slope of log time on log background rows"
+    ),
+    model = "fully grown, 100 trees",
+    p = p,
+    rows = rows,
+    value = c(50 * seconds[1] / seconds[4], seconds[4] / seconds[2], slope)
   )
 }
 
@@ -255,6 +298,7 @@ keep <- function(found) {   # written as it goes: what is done is not lost
 }
 keep(boosted())
 for (p in c(20, 100)) keep(fully_grown(p))
+for (p in c(9, 20, 50)) keep(grown_background(p))
 keep(any_model())
 keep(sampled_values())
 keep(large())

@@ -29,7 +29,8 @@
 #endif
 #if defined(__GNUC__) && !defined(__clang__) && defined(__x86_64__) && defined(__gnu_linux__) && \
     !defined(__SANITIZE_ADDRESS__)
-#define DREHER_CLONES __attribute__((optimize("O3"), target_clones("avx512f", "avx2", "default")))
+#define DREHER_CLONES \
+  __attribute__((optimize("O3", "fp-contract=off"), target_clones("avx512f", "avx2", "default")))
 #else
 #define DREHER_CLONES DREHER_WIDE
 #endif

@@ -8,7 +8,7 @@
 namespace dreher {
 
 // Rows go through the trees in blocks; a block's values stand as [players * outputs][lanes].
-constexpr int lanes = 512;
+constexpr int lanes = 1024;
 
 enum Side : char { open = 0, of_row = 1, of_background = 2 };
 

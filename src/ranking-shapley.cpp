@@ -2,6 +2,7 @@
 
 #include "ranking-shapley-cover.h"
 #include "ranking-shapley-pairs.h"
+#include "ranking-shapley-sets.h"
 #include "ranking-shapley-tables.h"
 
 namespace dreher {
@@ -49,8 +50,12 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
           : Descent::table_size(f.n_nodes / std::max(f.n_trees, 1), points_for(most));
   const int at_once =
       static_cast<int>(std::max(1.0, std::min(32.0, 6.4e7 / std::max(table_size, 1.0))));
-  // Several blocks a thread, so that none waits long for the last.
-  const std::ptrdiff_t parts = loop.threads > 1 ? 4 * static_cast<std::ptrdiff_t>(loop.threads) : 1;
+  // Few pairs are followed one by one: sets pay from about 2,000 pairs on, for trees alike.
+  const bool by_sets = d.background != nullptr && std::min(n, d.background->rows) >= 8 &&
+                       n * d.background->rows >= 2000;
+  // Several blocks a thread, so that none waits long for the last; sets gain by many rows.
+  const std::ptrdiff_t parts =
+      loop.threads > 1 ? (by_sets ? 1 : 4) * static_cast<std::ptrdiff_t>(loop.threads) : 1;
   const std::ptrdiff_t size =
       std::max<std::ptrdiff_t>(8, std::min<std::ptrdiff_t>(lanes, (n + parts - 1) / parts));
   std::vector<SmallTree> small(at_once);
@@ -65,6 +70,10 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
     std::vector<int> mine, theirs;
   };
   std::vector<Room> rooms(loop.threads);
+  std::vector<SetWalk> sets;
+  for (int j = 0; by_sets && j < loop.threads; ++j)
+    sets.emplace_back(f, d, weights, gaps, *std::max_element(longest.begin(), longest.end()),
+                      lanes);
   for (Room& room : rooms) {
     room.block.resize(static_cast<std::size_t>(lanes) * C);
     room.phi.resize(static_cast<std::size_t>(lanes) * P * K);
@@ -100,6 +109,10 @@ bool divide_outputs(const Forest& f, const Table& rows, const Division& d, const
                                std::min(m - i, Descent::together), C, &room.descent,
                                room.phi.data() + i);
               }
+              continue;
+            }
+            if (by_sets && std::min(longest[t], P) <= most_players) {
+              sets[thread].run(t, rows, from, to, loop, thread, room.phi.data(), lanes);
               continue;
             }
             for (int i = 0; i < m; ++i) {

@@ -23,8 +23,8 @@ namespace dreher {
 // subtrees of up to three questions share a table over "path satisfied, per player above" and the
 // answers inside, so that a row costs one look-up per subtree whatever the number of background
 // rows. Other trees: by cover, one walk over all nodes per row that carries the products down, one
-// for each point of the quadrature, and sums up; against background rows, a walk along each pair of
-// rows, parted where they part.
+// for each point of the quadrature, and sums up; against background rows, one walk with all rows in
+// groups (ranking-shapley-sets.h) or, of few rows, a walk along each pair, parted where they part.
 //
 // player_of  [n_columns], -1 for a column that is no player's
 // cover      [n_nodes] training rows that pass each node, or nullptr for background rows

@@ -81,3 +81,25 @@ test_that("streams are the same on every machine and in every version", {
     stream_state(1, "\u00e9"), stream_state(1, iconv("\u00e9", "UTF-8", "latin1"))
   )
 })
+
+test_that(
+  "what a drawing library warns of does not lose the file; the file system's word does",
+  {
+    file <- file.path(tempfile("written"), "picture.txt")
+    dir.create(dirname(file))
+    expect_warning(
+      write_whole(file, function(path) {
+        cat("drawn\n", file = path)
+        rlang::warn("an argument has a new name", class = "lifecycle_warning_deprecated")
+      }),
+      "new name"
+    )
+    expect_equal(readLines(file), "drawn")
+    expect_error(
+      write_whole(file, function(path) warning("cannot open file: no space left")),
+      "cannot be written",
+      class = "dreher_error_input"
+    )
+    expect_equal(readLines(file), "drawn")
+  }
+)
