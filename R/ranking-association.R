@@ -8,7 +8,8 @@
 #'   the predictor's own scaled spread, which knows nothing of the target. `"score"`: by how much
 #'   the study's metric beats the constant with this predictor alone (the target's mean, or class
 #'   shares, in 20 bins or per level of the training rows).
-#' @param times Number of bootstrap draws behind the standard errors of `"rank"`.
+#' @param times Number of bootstrap draws of the training rows behind the standard errors of
+#'   `"rank"`.
 #' @return A [ranking] of method `association`, `model` being `(no model)`. For `"rank"` and
 #'   `"score"` `inference` is `learner`, with an interval. Entry `statistics` of its
 #'   [details][ranking_details()] holds a data frame of `predictor`, `kind` (which measure of
@@ -52,9 +53,14 @@ rank_association <- function(
     variance = associate_variance,
     score = associate_score
   )
-  found <- map_here(predictors, function(p) one(st, p, times, seed), "association")
+  found <- map_here(predictors, function(p) one(st, p, seed), "association")
   get <- function(field) vapply(found, function(f) as.double(f[[field]]), 0)
-  limits <- association_limits(form, get("value"), get("std_error"), get("df"), level)
+  std_error <- if (form == "rank") {
+    association_errors(st, predictors, get("value"), times, seed)
+  } else {
+    get("std_error")
+  }
+  limits <- association_limits(form, get("value"), std_error, get("df"), level)
   nobody <- list(name = "(no model)", class = "none")
   settings <- new_settings(
     nobody,
@@ -73,7 +79,7 @@ rank_association <- function(
     settings,
     predictors,
     get("value"),
-    get("std_error"),
+    std_error,
     limits$lower,
     limits$upper,
     inference = if (form == "variance") "rows" else "learner",
@@ -100,20 +106,39 @@ association_limits <- function(form, value, std_error, df, level) {
   list(lower = pmax(lower, 0), upper = pmin(upper, 1))
 }
 
-associate_ranks <- function(st, p, times, seed) {
+associate_ranks <- function(st, p, seed) {
   x <- st$train[[p]]
-  y <- st$train[[st$target]]
   both <- !is.na(x)
-  x <- x[both]
-  y <- y[both]
-  n <- length(x)
-  out <- c(list(n = n), association(x, y))
-  if (is.na(out$value)) return(c(out, list(std_error = NA, df = NA)))
-  values <- with_stream(seed, c("association", p), vapply(seq_len(times), function(b) {
-    i <- sample.int(n, replace = TRUE)
-    association(x[i], y[i])$value
-  }, 0))
-  c(out, list(std_error = stats::sd(values, na.rm = TRUE), df = n - 1))
+  out <- association(x[both], st$train[[st$target]][both])
+  c(list(n = sum(both), df = if (is.na(out$value)) NA else sum(both) - 1), out)
+}
+
+# Standard deviations over bootstrap draws of the training rows, the same ones for all predictors.
+association_errors <- function(st, predictors, value, times, seed) {
+  asked <- !is.na(value)
+  columns <- lapply(predictors[asked], function(p) code_values(st$train[[p]]))
+  target <- code_values(st$train[[st$target]])
+  n <- nrow(st$train)
+  draw <- function(b) sample.int(n, replace = TRUE)
+  at_once <- max(1, min(times, floor(1e7 / n)))
+  parts <- split(seq_len(times), ceiling(seq_len(times) / at_once))
+  draws <- with_stream(seed, "association", lapply(parts, function(part) {
+    associate_draws(
+      lapply(columns, `[[`, "code"), vapply(columns, `[[`, NA, "ordered"), target$code,
+      target$ordered, vapply(part, draw, integer(n)), st$threads
+    )
+  }))
+  out <- rep(NA_real_, length(predictors))
+  out[asked] <- apply(do.call(rbind, draws), 2, stats::sd, na.rm = TRUE)
+  out
+}
+
+# Values by their place among all, so that ranks need no sorting.
+code_values <- function(x) {
+  order <- as_ordered(x)
+  values <- if (is.null(order)) as.character(x) else order
+  known <- sort(unique(values), method = "radix")
+  list(code = match(values, known), ordered = !is.null(order))
 }
 
 # Values alone, by name.
@@ -125,7 +150,7 @@ associate_target <- function(st, predictors) {
   }, 0)
 }
 
-associate_variance <- function(st, p, ...) {
+associate_variance <- function(st, p, seed) {
   x <- st$train[[p]]
   x <- x[!is.na(x)]
   a <- as_ordered(x)
@@ -149,7 +174,7 @@ associate_variance <- function(st, p, ...) {
 }
 
 # The study's metric with this predictor alone, against the constant, on the holdout rows.
-associate_score <- function(st, p, times, seed) {
+associate_score <- function(st, p, seed) {
   fitted <- fit_alone(st, p, st$train, st$data)
   gain <- loss_with_error(
     st$metric, row_info(st, st$data), predict_constant(st, st$data), fitted, seed

@@ -10,6 +10,22 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// associate_draws
+Rcpp::NumericMatrix associate_draws(Rcpp::List values, Rcpp::LogicalVector ordered, Rcpp::IntegerVector target, bool target_ordered, Rcpp::IntegerMatrix draws, int threads);
+RcppExport SEXP _dreher_associate_draws(SEXP valuesSEXP, SEXP orderedSEXP, SEXP targetSEXP, SEXP target_orderedSEXP, SEXP drawsSEXP, SEXP threadsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::List >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< Rcpp::LogicalVector >::type ordered(orderedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type target(targetSEXP);
+    Rcpp::traits::input_parameter< bool >::type target_ordered(target_orderedSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerMatrix >::type draws(drawsSEXP);
+    Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
+    rcpp_result_gen = Rcpp::wrap(associate_draws(values, ordered, target, target_ordered, draws, threads));
+    return rcpp_result_gen;
+END_RCPP
+}
 // parse_document
 Rcpp::List parse_document(Rcpp::RawVector bytes, bool binary);
 RcppExport SEXP _dreher_parse_document(SEXP bytesSEXP, SEXP binarySEXP) {
@@ -573,6 +589,7 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_dreher_associate_draws", (DL_FUNC) &_dreher_associate_draws, 6},
     {"_dreher_parse_document", (DL_FUNC) &_dreher_parse_document, 2},
     {"_dreher_parse_numbers", (DL_FUNC) &_dreher_parse_numbers, 1},
     {"_dreher_hash_text", (DL_FUNC) &_dreher_hash_text, 2},

@@ -69,3 +69,65 @@ test_that(
     ))
   }
 )
+
+test_that(
+  "bootstrap errors are those of the measures on the drawn rows, gaps and ties included",
+  {
+    set.seed(3)
+    n <- 120
+    d <- data.frame(
+      number = round(rnorm(n), 1),
+      whole = sample(4, n, TRUE),
+      text = sample(c("a", "b", "c"), n, TRUE),
+      level = factor(sample(c("u", "v"), n, TRUE)),
+      grade = factor(sample(c("low", "high"), n, TRUE), c("low", "high"), ordered = TRUE),
+      rare = c("x", rep("y", n - 1)),
+      flat = 1
+    )
+    d$number[1:10] <- NA
+    d$text[5:20] <- NA
+    draws <- vapply(1:20, function(b) sample.int(n, replace = TRUE), integer(n))
+    targets <- list(
+      d$number * NA + 1:n + rnorm(n), round(rnorm(n)), sample(c("p", "q"), n, TRUE)
+    )
+    for (y in targets) {
+      columns <- lapply(d, code_values)
+      target <- code_values(y)
+      fast <- associate_draws(
+        lapply(columns, `[[`, "code"),
+        vapply(columns, `[[`, NA, "ordered"),
+        target$code,
+        target$ordered,
+        draws,
+        1L
+      )
+      slow <- vapply(
+        d,
+        function(x) {
+          vapply(
+            1:20,
+            function(b) {
+              i <- draws[, b]
+              i <- i[!is.na(x[i]) & !is.na(y[i])]
+              association(x[i], y[i])$value
+            },
+            0
+          )
+        },
+        double(20)
+      )
+      expect_equal(fast, unname(slow), tolerance = 1e-10, ignore_attr = TRUE)
+      expect_identical(
+        fast,
+        associate_draws(
+          lapply(columns, `[[`, "code"),
+          vapply(columns, `[[`, NA, "ordered"),
+          target$code,
+          target$ordered,
+          draws,
+          2L
+        )
+      )
+    }
+  }
+)
