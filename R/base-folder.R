@@ -229,22 +229,30 @@ checksum <- function(key, bytes) {
   cli::hash_raw_sha256(c(charToRaw(enc2utf8(key)), as.raw(0), bytes))
 }
 
-write_folder <- function(con, key, value, seconds, attempts, error = NULL) {
-  bytes <- if (is.null(error)) encode_value(value)
-  row <- list(
-    key,
-    list(bytes),
-    if (is.null(error)) checksum(key, bytes) else NA_character_,
-    seconds,
-    attempts,
-    if (is.null(error)) NA_character_ else error,
-    format(Sys.time(), "%Y-%m-%dT%H:%M:%S")
-  )
+# Finished pieces of one file into another, as they are.
+move_pieces <- function(from, to) {
+  keys <- DBI::dbGetQuery(from, "SELECT key FROM pieces WHERE error IS NULL")$key
+  for (some in split(keys, ceiling(seq_along(keys) / 100))) {
+    held <- DBI::dbGetQuery(
+      from,
+      paste0(
+        "SELECT * FROM pieces WHERE key IN (",
+        paste(rep("?", length(some)), collapse = ", "), ")"
+      ),
+      params = as.list(some)
+    )
+    insert_pieces(to, held)
+  }
+}
+
+insert_pieces <- function(con, rows) {
   tryCatch(
     DBI::dbWithTransaction(
       con,
       DBI::dbExecute(
-        con, "INSERT OR REPLACE INTO pieces VALUES (?, ?, ?, ?, ?, ?, ?)", params = row
+        con,
+        "INSERT OR REPLACE INTO pieces VALUES (?, ?, ?, ?, ?, ?, ?)",
+        params = unname(rows)
       )
     ),
     error = function(e) {
@@ -258,4 +266,18 @@ write_folder <- function(con, key, value, seconds, attempts, error = NULL) {
       )
     }
   )
+}
+
+write_folder <- function(con, key, value, seconds, attempts, error = NULL) {
+  bytes <- if (is.null(error)) encode_value(value)
+  row <- list(
+    key,
+    list(bytes),
+    if (is.null(error)) checksum(key, bytes) else NA_character_,
+    seconds,
+    attempts,
+    if (is.null(error)) NA_character_ else error,
+    format(Sys.time(), "%Y-%m-%dT%H:%M:%S")
+  )
+  insert_pieces(con, row)
 }

@@ -58,10 +58,12 @@ run_pieces <- function(
   values <- stats::setNames(vector("list", length(pieces)), keys)
   errors <- stats::setNames(rep(NA_character_, length(pieces)), keys)
   run <- NULL
-  todo <- keys
+  task <- take_task(folder)
+  todo <- keys <- keys_of_task(keys, task)
   if (!is.null(folder)) {
-    run <- open_folder(folder, about)
+    run <- open_folder(folder_of_task(folder, task), about)
     on.exit(close_folder(run))
+    if (is.null(task)) gather_tasks(run, folder, about)
     known <- read_folder(run$con, keys, sound)
     values[names(known)] <- known
     todo <- setdiff(keys, names(known))
@@ -96,6 +98,7 @@ run_pieces <- function(
     length(keys) - n + settled
   })
   failed <- !is.na(errors)
+  if (!is.null(task)) end_task(task, keys, failed[keys])
   list(
     values = values,
     failed = data.frame(key = keys[failed], error = unname(errors[failed]))

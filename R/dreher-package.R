@@ -34,6 +34,7 @@
 #' | | [data_frames], [printing] | results as data frames, in documents, on the console |
 #' | whole | [draft_study()], [check_study_file()] | a study file for a table; its faults |
 #' | | [run_study()], [resume_study()] | all that a study file asks for |
+#' | | [do_task()] | a share of a long call, as a task of a job array |
 #' | | [write_forest()] | the trees of a model, for other programs |
 #' | | [column_families()] | one-hot, hashed and binned columns as the variables they are |
 #' | | [average_models()] | the mean of several models as one |

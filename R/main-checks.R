@@ -188,10 +188,26 @@ check_reduce_words <- function(given) {
   }
 }
 
+# "3/50" -> c(3, 50)
+task_of_words <- function(text) {
+  task <- suppressWarnings(as.numeric(strsplit(text, "/", fixed = TRUE)[[1]]))
+  sound <- length(task) == 2 && !anyNA(task) && all(task == round(task)) && task[1] >= 1 &&
+    task[1] <= task[2]
+  if (!sound) wrong_usage("--task is a number of so many, such as 3/50, not ", text, ".")
+  task
+}
+
 # With a run folder that holds no other run.
 open_run_words <- function(given) {
   if (given$resume && is.null(given$run)) {
     wrong_usage("--resume needs --run, the folder of the run to go on with.")
+  }
+  if (!is.null(given$task)) {
+    if (is.null(given$run)) {
+      wrong_usage("--task needs --run, the folder where the tasks meet.")
+    }
+    task_of_words(given$task)
+    return(invisible())
   }
   if (!is.null(given$run) && !given$resume &&
       file.exists(file.path(given$run, "run.sqlite"))) {

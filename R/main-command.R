@@ -163,8 +163,19 @@ run_words <- function(words) {
     }
   }
   as_usage(check_given(words[1], given))
-  status <- step$run(given)
+  status <- do_step(step, given)
   if (inherits(status, "exit_status")) unclass(status) else 0L
+}
+
+do_step <- function(step, given) {
+  if (is.null(given$task)) return(step$run(given))
+  task <- task_of_words(given$task)
+  done <- do_task(step$run(given), task[1], task[2])
+  tell(
+    "Task ", done$task, " of ", done$tasks, ": ", done$done, " of its ", done$pieces,
+    " pieces are done, in ", given$run, "."
+  )
+  structure(as.integer(done$failed > 0), class = "exit_status")
 }
 
 # What a step cannot do without: a study file stands for data and models, and can be checked itself.

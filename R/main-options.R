@@ -93,6 +93,10 @@ run_options <- function() {
     opt("workers", "processes that share the work [default %default]", "double", 1L),
     opt("run", "run folder: every finished piece is kept there"),
     flag("resume", "go on with the run in --run"),
+    opt(
+      "task",
+      "do a share of the run in --run and stop, such as 3/50: a task of a job array"
+    ),
     format_option()
   )
 }

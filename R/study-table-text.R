@@ -264,7 +264,9 @@ find_decimal <- function(sample, delimiter, header) {
   holds <- function(pattern) {
     any(vapply(rows, function(x) {
       x <- x[!x %in% missing_words]
-      length(x) > 0 && any(grepl(pattern, x)) && all(grepl(number_pattern, x))
+      # bytes: text of another encoding is no number, and nothing to warn of
+      length(x) > 0 && any(grepl(pattern, x, useBytes = TRUE)) &&
+        all(grepl(number_pattern, x, useBytes = TRUE))
     }, NA))
   }
   if (holds("^[+-]?[0-9]*,[0-9]+") && !holds("^[+-]?[0-9]*[.][0-9]+")) "," else "."

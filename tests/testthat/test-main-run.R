@@ -595,8 +595,10 @@ test_that(
       collapse = ""
     )
     expect_no_match(sheet, "<f>")
-  shared <- readLines(file.path(inside, "xl", "sharedStrings.xml"), warn = FALSE)
-  expect_match(paste(shared, collapse = ""), ">=1+1<", fixed = TRUE)
-  expect_output(print(r), "script")
+    # Text stands in the sheet or in a file of its own, by the version of the writer.
+    shared <- file.path(inside, "xl", "sharedStrings.xml")
+    if (file.exists(shared)) sheet <- c(sheet, readLines(shared, warn = FALSE))
+    expect_match(paste(sheet, collapse = ""), ">=1+1<", fixed = TRUE)
+    expect_output(print(r), "script")
   }
 )

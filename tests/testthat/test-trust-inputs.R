@@ -303,6 +303,17 @@ arguments <- list(
   resume_study = list(
     list(folder = quote(files[["run"]])), c(folder = "file", workers = "count_or_none")
   ),
+  do_task = list(
+    list(
+      call = quote(rank_predictors(
+        st, by = "permutation", repeats = 2, resamples = draw_resamples(tr, times = 3),
+        run = tempfile()
+      )),
+      task = 1,
+      tasks = 2
+    ),
+    c(call = "count", task = "count", tasks = "count")
+  ),
   draft_dictionary = list(
     list(data = ho), c(data = "table", target = "word_or_none", file = "new_file")
   ),

@@ -9,6 +9,7 @@ words <- c(
   draws = "number of neighbourhoods", fixed = "predictors that stay",
   most = "most that change", least_fidelity = "below it a rule is refused",
   b = "importances to compare", again = "these rows were looked at before",
+  call = "a call with a run folder", task = "number of this task", tasks = "number of tasks",
   apart = "ranks that differ by so much are inked",
   background = "number of background rows", base_size = "size of text",
   better = "is lower or higher better", blocks = "column of rows that belong together",
