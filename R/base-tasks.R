@@ -7,7 +7,7 @@ current_task <- new.env(parent = emptyenv())
 #' Do a share of a long call, as one task of a job array
 #'
 #' Calls with a run folder consist of many pieces that know nothing of each other. `do_task()` does
-#' every `tasks`-th of them, keeps them in the run folder, and stops. The tasks of a batch
+#' one in `tasks` of them, keeps them in the run folder, and stops. The tasks of a batch
 #' scheduler's job array, containers or colleagues do a share each, at the same time and on any
 #' machine that sees the folder. The call itself, made afterwards without `do_task()`, gathers
 #' what is there, does what is missing, and returns its result: the same to the bit as in one

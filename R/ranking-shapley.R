@@ -59,8 +59,8 @@
 #' together, in groups by the players whose questions they do not satisfy (time goes with the square
 #' root of the number of background rows, about) or, by cover, one walk carries the products at the
 #' points of a Gauss-Legendre quadrature, which is exact for the polynomial in question. Boosted
-#' trees are exact on the link. *Linear models:* exact on the scale of the linear predictor, term by term.
-#' *Any other model:* up to 8 players all sets of them, exactly; more are sampled: pairs of a
+#' trees are exact on the link. *Linear models:* exact on the scale of the linear predictor, term by
+#' term. *Any other model:* up to 8 players all sets of them, exactly; more are sampled: pairs of a
 #' random order and its reverse (Castro, Gomez and Tejada 2009; Mitchell, Cooper, Frank and Holmes
 #' 2022), 20 pairs at least, then 10 at a time until `precision` is reached. A unit of several
 #' predictors is one player, exactly: not the sum of its members' values. The sum of a row's
