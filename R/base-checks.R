@@ -185,13 +185,16 @@ check_no_dots <- function(..., .verb) {
 
 most_threads <- 256L
 
-# Number of threads for the loops in C++: argument, then option, then environment, then 2;
-# one when the work is already spread over workers.
+# Number of threads for the loops in C++: argument, then option, then environment, then the cores
+# that this process may use, eight at most: one inside a worker, as many as a scheduler's job was
+# given, two where packages are checked. One when the work is already spread over workers.
 check_threads <- function(threads) {
   if (is.null(threads)) {
-    stated <- getOption("dreher.threads", Sys.getenv("DREHER_THREADS", "2"))
+    stated <- getOption("dreher.threads", Sys.getenv("DREHER_THREADS"))
     threads <- suppressWarnings(as.integer(stated))
-    if (is.na(threads) || threads < 1 || threads > most_threads) threads <- 2L
+    if (is.na(threads) || threads < 1 || threads > most_threads) {
+      threads <- min(8L, future::availableCores())
+    }
     if (future::nbrOfWorkers() > 1) threads <- 1L
   }
   check_count(threads, "threads", most = most_threads)

@@ -56,7 +56,8 @@
 #'   needs the trees or coefficients themselves is not available then; make the transformed target a
 #'   column and the study's target for that.
 #' @param threads Number of threads for the loops over rows. Default: option `dreher.threads`,
-#'   environment variable `DREHER_THREADS`, then 2. Results do not depend on it.
+#'   environment variable `DREHER_THREADS`, then the cores that this process may use, eight at
+#'   most, and one where the work goes to workers. Results do not depend on it.
 #' @return A list of class `dreher_study`. Where most rows of `data` are rows of `train`, more
 #'   than chance explains, they are called training rows: a warning says so, rankings name them
 #'   `train`, and neither these nor scores have intervals.

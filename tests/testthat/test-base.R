@@ -103,3 +103,21 @@ test_that(
     expect_equal(readLines(file), "drawn")
   }
 )
+
+test_that("threads: what is stated, else the cores at hand, eight at most", {
+  old <- options(dreher.threads = NULL, parallelly.availableCores.system = 1L)
+  stated <- Sys.getenv("DREHER_THREADS", NA)
+  Sys.unsetenv("DREHER_THREADS")
+  on.exit({
+    options(old)
+    if (!is.na(stated)) Sys.setenv(DREHER_THREADS = stated)
+  })
+  expect_identical(check_threads(NULL), 1L)
+  options(parallelly.availableCores.system = NULL)
+  expect_equal(check_threads(NULL), min(8, future::availableCores()))
+  Sys.setenv(DREHER_THREADS = "5")
+  expect_identical(check_threads(NULL), 5L)
+  options(dreher.threads = 3)
+  expect_identical(check_threads(NULL), 3L)
+  expect_identical(check_threads(2), 2L)
+})
