@@ -122,7 +122,9 @@ struct Room {
 
 // As one number for the compiler, which parts it by what the processor has.
 typedef double Together __attribute__((vector_size(together * sizeof(double)), aligned(8)));
-inline Together together_at(const double* x) { return *reinterpret_cast<const Together*>(x); }
+inline const Together& together_at(const double* x) {
+  return *reinterpret_cast<const Together*>(x);
+}
 
 // Numbers or classes against a target in order: sums of the target's ranks, by value.
 DREHER_CLONES void with_ordered(const SortedColumn& x, const Drawn& drawn, double* out) {
