@@ -68,7 +68,6 @@ regression_links <- c("none", "exp", "softmax", "logit", "simplemax")
 regression_part <- function(x, model, fields) {
   tables <- kids(x, model, "RegressionTable")
   if (!length(tables)) file_fault(said_at(x, model), " has no table of coefficients")
-  normal <- said_word(x, model, "normalizationMethod", regression_links, "none")
   outputs <- lapply(tables, function(at) {
     found <- kids(x, at, "NumericPredictor", "CategoricalPredictor", "PredictorTerm")
     list(
@@ -77,24 +76,38 @@ regression_part <- function(x, model, fields) {
       weights = vapply(found, function(one) said_number(x, one, "coefficient"), 0)
     )
   })
+  read_tables(
+    x, model, fields, tables, outputs,
+    is_empty = function(output) !length(output$terms),
+    turn = turned,
+    make = linear_part
+  )
+}
+
+# What tables of coefficients amount to: one number, the log-odds of the second class (the first
+# table says those of its category), or a number for every class. outputs: a list each, with an
+# `intercept`; turn(output, sign): all of it with that sign; make(outputs, task, classes,
+# link): the part.
+read_tables <- function(x, model, fields, tables, outputs, is_empty, turn, make) {
+  normal <- said_word(x, model, "normalizationMethod", regression_links, "none")
   if (said(x, model, "functionName") == "regression") {
     if (length(tables) > 1) {
       file_fault(said_at(x, model), " has several tables of one number")
     }
     if (!normal %in% c("none", "exp")) refuse_normal(x, model, normal)
-    return(linear_part(
-      outputs, "regression", NULL, if (normal == "exp") "log" else "identity"
-    ))
+    return(make(outputs, "regression", NULL, if (normal == "exp") "log" else "identity"))
   }
   own <- vapply(tables, function(at) said(x, at, "targetCategory"), "")
   classes <- pmml_classes(own, fields)
   if (normal == "logit" && length(own) == 2) {
-    return(linear_part(
-      list(log_odds(outputs, own, classes)), "classification", classes, "logit"
-    ))
+    if (!is_empty(outputs[[2]]) || outputs[[2]]$intercept != 0) {
+      refuse_file("The second table of a logistic regression holds coefficients")
+    }
+    first <- turn(outputs[[1]], if (own[1] == classes[2]) 1 else -1)
+    return(make(list(first), "classification", classes, "logit"))
   }
   if (normal != "softmax") refuse_normal(x, model, normal)
-  linear_part(outputs[match(classes, own)], "classification", classes, "softmax")
+  make(outputs[match(classes, own)], "classification", classes, "softmax")
 }
 
 refuse_normal <- function(x, model, normal) {
@@ -102,14 +115,6 @@ refuse_normal <- function(x, model, normal) {
     said_at(x, model), " makes its predictions by normalizationMethod=\"", normal,
     "\", which is not read here"
   )
-}
-
-# The log-odds of the second class, of tables of which the first says its category's.
-log_odds <- function(outputs, own, classes) {
-  if (length(outputs[[2]]$terms) || outputs[[2]]$intercept != 0) {
-    refuse_file("The second table of a logistic regression holds coefficients")
-  }
-  turned(outputs[[1]], if (own[1] == classes[2]) 1 else -1)
 }
 
 turned <- function(output, sign) {

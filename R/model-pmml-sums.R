@@ -174,7 +174,6 @@ chained_part <- function(x, models, fields) {
 }
 
 chain_end <- function(x, model, fields, known) {
-  normal <- said_word(x, model, "normalizationMethod", regression_links, "none")
   tables <- kids(x, model, "RegressionTable")
   sums <- lapply(tables, function(at) {
     found <- kids(x, at, "NumericPredictor", "CategoricalPredictor", "PredictorTerm")
@@ -188,29 +187,16 @@ chain_end <- function(x, model, fields, known) {
     })
     list(parts = parts, intercept = said_number(x, at, "intercept"))
   })
-  if (said(x, model, "functionName") == "regression") {
-    if (length(sums) != 1 || !normal %in% c("none", "exp")) {
-      refuse_normal(x, model, normal)
-    }
-    return(chain_sum(
-      sums, "regression", NULL, if (normal == "exp") "log" else "identity"
-    ))
-  }
-  own <- vapply(tables, function(at) said(x, at, "targetCategory"), "")
-  classes <- pmml_classes(own, fields)
-  if (normal == "logit" && length(own) == 2) {
-    if (length(sums[[2]]$parts) || sums[[2]]$intercept != 0) {
-      refuse_file("The second table of a logistic regression holds coefficients")
-    }
-    sign <- if (own[1] == classes[2]) 1 else -1
-    first <- list(
-      parts = lapply(sums[[1]]$parts, scale_part, sign),
-      intercept = sign * sums[[1]]$intercept
-    )
-    return(chain_sum(list(first), "classification", classes, "logit"))
-  }
-  if (normal != "softmax") refuse_normal(x, model, normal)
-  chain_sum(sums[match(classes, own)], "classification", classes, "softmax")
+  read_tables(
+    x, model, fields, tables, sums,
+    is_empty = function(sum) !length(sum$parts),
+    turn = function(sum, sign) {
+      sum$parts <- lapply(sum$parts, scale_part, sign)
+      sum$intercept <- sign * sum$intercept
+      sum
+    },
+    make = chain_sum
+  )
 }
 
 # sums: for each output list(parts, intercept)
