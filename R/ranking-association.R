@@ -193,7 +193,7 @@ associate_score <- function(st, p, seed) {
 association_record <- function() {
   list(
     name = "association", label = "Association",
-    usual_forms = c("rank", "variance", "score"), asks_model = FALSE,
+    usual_forms = c("rank", "variance", "score"), asks_model = FALSE, zero_is_null = TRUE,
     rank = function(st, model, evaluation, settings) {
       rank_association(st, level = settings$level, seed = settings$seed)
     },

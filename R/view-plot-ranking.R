@@ -189,7 +189,7 @@ fold_rest <- function(part, labels, top, directions = NULL) {
   d$row <- name[d$predictor]
   rows <- name[setdiff(order, rest)]
   if (length(rest)) {
-    label <- paste(length(rest), "others, together")
+    label <- if (length(rest) == 1) "1 other" else paste(length(rest), "others, together")
     folded <- do.call(
       rbind,
       lapply(split(part, part$panel), function(m) {

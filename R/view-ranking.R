@@ -221,7 +221,7 @@ say_folded <- function(part, panels, rest) {
     sum(part$share[part$panel == m & folded], na.rm = TRUE)
   }, 0)
   paste0(
-    "  ", length(rest), " others, together ",
+    "  ", length(rest), if (length(rest) == 1) " other, " else " others, together ",
     paste(format_percent(shares), collapse = " / ")
   )
 }

@@ -131,3 +131,12 @@ test_that(
     }
   }
 )
+
+test_that("of noise nothing is said to carry, and one folded predictor is one", {
+  set.seed(4)
+  d <- data.frame(matrix(rnorm(60 * 4), 60))
+  st <- study(lm(X4 ~ ., d[1:40, ]), d[41:60, ], "X4", train = d[1:40, ])
+  out <- utils::capture.output(print(rank_association(st), n = 2))
+  expect_match(out, "For no predictor does the interval of the association", all = FALSE)
+  expect_match(out, "^  1 other, ", all = FALSE)
+})
