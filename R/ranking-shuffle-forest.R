@@ -58,7 +58,8 @@ add_base.shuffle_forest <- function(context) {
 # memory holds.
 #' @export
 shuffle_pieces.shuffle_forest <- function(
-    context, units, design, visit, which = seq_along(units), whole = FALSE, cells = 2e6) {
+    context, units, design, visit, which = seq_along(units), whole = FALSE, cells = 2e6,
+    ...) {
   K <- length(context$model$forest$base)
   repeats <- split(seq_len(design$repeats), (seq_len(design$repeats) - 1) %/% 63)
   each <- length(repeats[[1]]) * K
@@ -112,7 +113,7 @@ has_exact_pairs.shuffle_forest <- function(context, units) {
 }
 
 #' @export
-exact_pairs.shuffle_forest <- function(context, units, rule, most_runs = 2e6) {
+exact_pairs.shuffle_forest <- function(context, units, rule, most_runs = 2e6, ...) {
   n <- context$n
   out <- list()
   for (part in split_units(units, 500)) {

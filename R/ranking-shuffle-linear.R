@@ -40,7 +40,8 @@ linear_says <- function(context, eta) {
 
 #' @export
 shuffle_pieces.shuffle_linear <- function(
-    context, units, design, visit, which = seq_along(units), whole = FALSE, cells = 2e6) {
+    context, units, design, visit, which = seq_along(units), whole = FALSE, cells = 2e6,
+    ...) {
   apart <- vapply(
     units[which], function(u) !is.null(separate_terms(context$model, u)), NA
   )
@@ -74,7 +75,7 @@ has_exact_pairs.shuffle_linear <- function(context, units) {
 
 # Terms of a predictor are columns of numbers, of which each row takes every other's.
 #' @export
-exact_pairs.shuffle_linear <- function(context, units, rule, cells = 2e6) {
+exact_pairs.shuffle_linear <- function(context, units, rule, cells = 2e6, ...) {
   n <- context$n
   found <- linear_sums(context)
   eta <- found$eta

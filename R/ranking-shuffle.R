@@ -47,7 +47,7 @@ add_base.shuffle_any <- function(context) context
 # Calls visit(piece) until all units and repeats are done. which: numbers of the units; whole: a
 # piece must hold all rows.
 shuffle_pieces <- function(
-    context, units, design, visit, which = seq_along(units), whole = FALSE) {
+    context, units, design, visit, which = seq_along(units), whole = FALSE, ...) {
   UseMethod("shuffle_pieces")
 }
 
@@ -58,14 +58,14 @@ has_exact_pairs <- function(context, units) UseMethod("has_exact_pairs")
 has_exact_pairs.shuffle_any <- function(context, units) rep(FALSE, length(units))
 
 # The estimates of these units from all pairs of rows, exactly. -> list by unit
-exact_pairs <- function(context, units, rule) UseMethod("exact_pairs")
+exact_pairs <- function(context, units, rule, ...) UseMethod("exact_pairs")
 
 # Any model: copies of the rows, several repeats and units in one call, because many models pay
 # per call. A unit the user interrupts is lost; those done are not.
 #' @export
 shuffle_pieces.shuffle_any <- function(
     context, units, design, visit, which = seq_along(units), whole = FALSE,
-    most_rows = 1e5, most_cells = 2e7) {
+    most_rows = 1e5, most_cells = 2e7, ...) {
   n <- context$n
   at_once <- max(1, min(most_rows, most_cells / max(1, ncol(context$rows))) %/% n)
   jobs <- shuffle_jobs(which, design$repeats, at_once)
