@@ -105,8 +105,8 @@ tally_start <- function(rows, units) {
     .Call(`_dreher_tally_start`, rows, units)
 }
 
-tally_add <- function(tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads) {
-    invisible(.Call(`_dreher_tally_add`, tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads))
+tally_add <- function(tally, value, power, from, repeats, unit, truth, before, weight, donor, own_donors, threads) {
+    invisible(.Call(`_dreher_tally_add`, tally, value, power, from, repeats, unit, truth, before, weight, donor, own_donors, threads))
 }
 
 tally_read <- function(tally, unit, repeats) {

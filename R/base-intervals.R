@@ -26,17 +26,15 @@ t_limits <- function(estimate, std_error, df, level) {
 # for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails is
 # (Box 1953), and by `more` standard errors of that variance, to twice the t limit's distance at
 # most; on the other side it is the t limit.
-# Fewer than 20 influences cannot tell a tail.
+# Fewer than 20 influences cannot tell a tail. influence: the influences, or what tails_of() says
+# of them.
 skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   limits <- t_limits(estimate, std_error, df, level)
-  if (length(influence) < 20) return(limits)
-  m <- influence - mean(influence)
-  n <- length(m)
-  square <- m * m
-  spread <- sum(square) / n
-  skew <- sum(square * m) / (n * spread)^1.5  # of the mean, in its own standard errors
-  if (!is.finite(skew) || skew == 0 || !is.finite(limits$upper)) return(limits)
-  tails <- sum(square * square) / (n * spread^2) - 1  # of the variance: n times its squared error
+  found <- if (is.list(influence)) influence else tails_of(influence)
+  n <- found$n
+  skew <- found$skew
+  tails <- found$tails
+  if (n < 20 || !is.finite(skew) || skew == 0 || !is.finite(limits$upper)) return(limits)
   most <- stats::qt((1 + level) / 2, min(df, 2 * n / (tails + 2 / (n - 1))))
   lean <- abs(skew)
   base <- 1 - lean * (most + lean / 6)
@@ -44,6 +42,19 @@ skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   reach <- std_error * (1 + more * sqrt(tails / n)) * min(max(most, stretched), 2 * most)
   if (skew > 0) limits$upper <- estimate + reach else limits$lower <- estimate - reach
   limits
+}
+
+# How far influences lean to a side, and how heavy their tails are: skew of their mean, in its own
+# standard errors; tails of their variance, n times its squared relative error.
+tails_of <- function(influence) {
+  m <- influence - mean(influence)
+  square <- m * m
+  tails_of_moments(length(m), sum(square), sum(square * m), sum(square * square))
+}
+
+# From the sums of the second, third and fourth powers of their distances from the mean.
+tails_of_moments <- function(n, second, third, fourth) {
+  list(n = n, skew = third / second^1.5, tails = n * fourth / second^2 - 1)
 }
 
 # Means of influences, a column each: their errors, and limits around `estimate` adjusted for

@@ -49,11 +49,12 @@ map_here <- function(pieces, fun, label = NULL) {
 #
 # keys: a name per piece. sound(key, value): is this what the piece gives? Asked of what a folder
 # holds. narrow(piece, arguments): the arguments without what this piece does not need, before
-# they go to a worker. -> list(values (NULL where a piece failed), failed: data frame of key and
-# error)
+# they go to a worker. cost: about what each piece takes, in any unit; where there are workers the
+# longest go first, so that none is left over with a long one at the end. -> list(values (NULL
+# where a piece failed), failed: data frame of key and error)
 run_pieces <- function(
     pieces, keys, fun, ..., folder = NULL, about = NULL, sound = NULL, label = NULL,
-    narrow = NULL) {
+    narrow = NULL, cost = NULL) {
   names(pieces) <- keys
   values <- stats::setNames(vector("list", length(pieces)), keys)
   errors <- stats::setNames(rep(NA_character_, length(pieces)), keys)
@@ -68,6 +69,7 @@ run_pieces <- function(
     values[names(known)] <- known
     todo <- setdiff(keys, names(known))
   }
+  if (future::nbrOfWorkers() > 1) todo <- longest_first(todo, names(pieces), cost)
   n <- length(todo)
   estimate <- tell_long_runs(n)
   step <- function() NULL
@@ -105,33 +107,24 @@ run_pieces <- function(
   )
 }
 
-try_piece <- function(fun, piece, ...) {
-  start <- proc.time()[[3]]
-  tryCatch(
-    list(value = fun(piece, ...), seconds = proc.time()[[3]] - start),
-    error = function(e) {
-      list(
-        error = paste(conditionMessage(e), collapse = " "),
-        seconds = proc.time()[[3]] - start
-      )
-    }
-  )
+# cost: along `keys`, or NULL.
+longest_first <- function(todo, keys, cost) {
+  if (is.null(cost)) todo else todo[order(-cost[match(todo, keys)])]
 }
 
 # As many pieces under way as there are workers; each is settled when it is done, whatever the
 # order. A worker that ends while at work takes only its piece: the piece is tried once more, alone
 # on a new worker, and never in this process, which it would end as well.
 spread_pieces <- function(pieces, fun, settle, narrow, ...) {
-  given <- list(...)
   if (is.null(narrow)) narrow <- function(piece, arguments) arguments
-  start <- function(key) {
-    start_piece(fun, pieces[[key]], narrow(pieces[[key]], given))
-  }
+  shared <- share_arguments(list(...), narrow)
+  on.exit(shared$end())
+  start <- function(key) start_piece(fun, pieces[[key]], shared$of(pieces[[key]]))
   left <- names(pieces)
   lost <- character()
   unstarted <- 0
   while (length(left)) {
-    ended <- run_round(left, start, settle)
+    ended <- run_round(left, start, settle, shared$send)
     left <- ended$left
     lost <- c(lost, ended$lost)
     if (!length(left)) break
@@ -147,7 +140,7 @@ spread_pieces <- function(pieces, fun, settle, narrow, ...) {
   }
   for (key in unique(lost)) {
     restart_workers()
-    ended <- run_round(key, start, settle)
+    ended <- run_round(key, start, settle, shared$send)
     if (ended$settled) next
     settle(
       key,
@@ -175,8 +168,8 @@ spread_pieces <- function(pieces, fun, settle, narrow, ...) {
 start_piece <- function(fun, piece, arguments) {
   tryCatch(
     future::futureCall(
-      try_piece,
-      args = c(list(fun, piece), arguments),
+      try_shared,
+      args = list(fun, piece, arguments),
       globals = FALSE,
       packages = "dreher",
       seed = NULL,
@@ -187,8 +180,9 @@ start_piece <- function(fun, piece, arguments) {
 }
 
 # Pieces spread over the workers until all are settled or a worker ends. -> list(left: not begun,
-# lost: pieces whose worker ended, settled: was any)
-run_round <- function(keys, start, settle) {
+# lost: pieces whose worker ended, settled: was any). send(): called when a worker does not see what
+# is shared; its piece is then started again.
+run_round <- function(keys, start, settle, send) {
   running <- list()
   lost <- character()
   settled <- FALSE
@@ -210,6 +204,9 @@ run_round <- function(keys, start, settle) {
       if (is.null(got)) {
         lost <- c(lost, key)
         broken <- TRUE
+      } else if (isTRUE(got$absent)) {
+        send()
+        keys <- c(key, keys)
       } else {
         settle(key, got)
         settled <- TRUE
@@ -222,13 +219,27 @@ run_round <- function(keys, start, settle) {
 
 # The user's plan, made anew.
 restart_workers <- function() {
-  plan <- future::plan("list")
   tryCatch(
     {
+      plan <- lapply(future::plan("list"), without_lost_workers)
       future::plan("sequential")
       future::plan(plan)
     },
     error = function(e) NULL,
     warning = function(w) NULL
   )
+}
+
+# Workers that the user has started are not ours to start again: those that answer go on.
+without_lost_workers <- function(strategy) {
+  workers <- formals(strategy)$workers
+  if (!inherits(workers, "cluster")) return(strategy)
+  answers <- vapply(seq_along(workers), function(i) {
+    tryCatch(
+      isTRUE(parallel::clusterCall(workers[i], function() TRUE)[[1]]),
+      error = function(e) FALSE
+    )
+  }, NA)
+  if (all(answers) || !any(answers)) return(strategy)
+  future::tweak(strategy, workers = workers[answers])
 }

@@ -13,11 +13,14 @@ plain_values <- function(x) {
   structure(as.double(unclass(x)) + 0, unit = unit)
 }
 
-column_hashes <- function(data) vapply(data, function(x) rlang::hash(plain_values(x)), "")
+column_hash <- function(x) rlang::hash(plain_values(x))
 
-table_print <- function(data) {
-  if (is.null(data)) return("")
-  hashes <- column_hashes(data)
+column_hashes <- function(data) vapply(data, column_hash, "")
+
+table_print <- function(data) if (is.null(data)) "" else join_hashes(column_hashes(data))
+
+# hashes: by column name.
+join_hashes <- function(hashes) {
   rlang::hash(hashes[order(names(hashes), method = "radix")])
 }
 
@@ -52,7 +55,9 @@ text_or_factor <- function(x) {
 find_known_rows <- function(data, known) {
   shared <- intersect(names(known), names(data))
   if (!length(shared)) {
-    return(list(found = rep(FALSE, nrow(data)), count = 0L, beyond = FALSE, by_chance = 0))
+    return(list(
+      found = rep(FALSE, nrow(data)), count = 0L, beyond = FALSE, by_chance = 0, share = 0
+    ))
   }
   codes <- row_codes(list(data[shared], known[shared]))
   known_rows(codes[[1]], codes[[2]])
@@ -65,6 +70,8 @@ known_rows <- function(own, other) {
   repeated <- sum(duplicated(other) | duplicated(other, fromLast = TRUE))
   share <- if (repeated < n) stats::qbeta(0.95, repeated + 1, n - repeated) else 1
   same <- n > 1 && length(own) == n && identical(sort(own), sort(other))
-  list(found = found, count = sum(found), by_chance = length(own) * repeated / n,
-       beyond = same || sum(found) > stats::qbinom(0.99, length(own), share))
+  list(
+    found = found, count = sum(found), by_chance = length(own) * repeated / n,
+    share = share, beyond = same || sum(found) > stats::qbinom(0.99, length(own), share)
+  )
 }

@@ -55,9 +55,7 @@ no_limits <- list(lower = NA_real_, upper = NA_real_, expected = NA_real_, p_val
 
 blocks_of_table <- function(table, st) {
   if (is.null(st$blocks)) return(NULL)
-  block <- unlist(Map(function(rows, at) as.character(rows[[st$blocks]][at]), list(
-    st$train, st$data
-  ), table$at))
+  block <- unlist(lapply(table$rows, function(rows) as.character(rows[[st$blocks]])))
   match(block, unique(block))
 }
 

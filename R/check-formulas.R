@@ -216,7 +216,9 @@ find_sums <- function(values, most_terms = 8) {
   values <- values[keep]
   at <- complete_rows(values)
   if (length(values) < 3 || length(at) < 10 + 2 * length(values)) return(list())
-  at <- at[unique(round(seq(1, length(at), length.out = min(length(at), 1000))))]
+  # of as many rows as columns each column would be a sum of the others
+  most <- min(length(at), max(1000, 3 * length(values)))
+  at <- at[unique(round(seq(1, length(at), length.out = most)))]
   m <- scale_columns(do.call(cbind, lapply(values, `[`, at)))
   m <- m[, colSums(is.na(m)) == 0, drop = FALSE]
   out <- list()

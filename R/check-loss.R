@@ -1,9 +1,8 @@
 # The score of one model, with its error, beside the constant and on the training rows.
 
-score_one <- function(st, model, level, seed) {
-  info <- row_info(st, st$data)
-  p <- predict_model(st, model, st$data)
-  p0 <- predict_constant(st, st$data)
+# p: what it says of all rows, info: their truth.
+score_one <- function(st, model, p, info, level, seed) {
+  p0 <- predict_constant(st, length(info$truth))
   metric <- st$metric
   own <- loss_with_error(metric, info, p, NULL, seed)
   skill <- loss_with_error(metric, info, p0, p, seed)

@@ -4,16 +4,36 @@ check_repeated_rows <- function(table, st) {
   columns <- intersect(
     names(st$data), if (is.null(st$train)) names(st$data) else names(st$train)
   )
-  tables <- list(data = st$data[columns])
-  if (!is.null(st$train)) tables$train <- st$train[columns]
-  codes <- row_codes(tables)
-  names(codes) <- names(tables)
+  codes <- if (is.null(st$store)) {
+    tables <- list(data = st$data[columns])
+    if (!is.null(st$train)) tables$train <- st$train[columns]
+    stats::setNames(row_codes(tables), names(tables))
+  } else {
+    codes_by_column(st, columns)
+  }
   pairs <- coincidence(table)
   within <- lapply(names(codes), function(t) {
     repeated_within(codes[[t]], pairs, if (t == "train") "training" else rows_word(st))
   })
   between <- if (!is.null(st$train)) repeated_between(codes, st)
   bind_findings(c(list(between), within))
+}
+
+# The same numbers for rows on disk, a column after the other, until all rows are told apart.
+codes_by_column <- function(st, columns) {
+  codes <- list(data = integer(count_whole(st)))
+  if (!is.null(st$train)) codes$train <- integer(nrow(st$train))
+  for (p in columns) {
+    values <- list(whole_column(st, p)[[1]], st$train[[p]])
+    tables <- Map(function(code, x) as_frame(list(code = code, x = x), length(code)), codes,
+                  values[seq_along(codes)])
+    codes <- stats::setNames(row_codes(tables), names(codes))
+    if (!anyDuplicated(codes$data) && !any(codes$train %in% codes$data)) {
+      if (!is.null(st$train)) codes$train <- -row_codes(list(st$train[columns]))[[1]]
+      break
+    }
+  }
+  codes
 }
 
 # Rows that are the same in all columns. Tables of few columns with few values repeat rows by

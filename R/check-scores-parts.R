@@ -2,18 +2,17 @@
 # confusion, calibration, residuals, numbers of trees; and a verdict on each model.
 
 # One row per model: the score of the best of its predictors alone, and the model's gain over it.
-score_alone <- function(st, level, seed) {
+score_alone <- function(st, said, info, level, seed) {
   rows <- lapply(st$models, function(m) {
     best <- best_alone(st, m$inputs$predictors, seed)
     none <- data.frame(
       alone = NA_real_, alone_predictor = NA_character_, gain = NA_real_,
       gain_lower = NA_real_, gain_upper = NA_real_
     )
-    if (is.null(best) || !best %in% names(st$data)) return(none)
-    info <- row_info(st, st$data)
-    p0 <- fit_alone(st, best, st$train, st$data)
+    if (is.null(best) || !has_whole_column(st, best)) return(none)
+    p0 <- fit_alone(st, best, st$train, whole_column(st, best))
     gain <- tryCatch(
-      loss_with_error(st$metric, info, p0, predict_model(st, m, st$data), seed),
+      loss_with_error(st$metric, info, p0, said[[m$name]], seed),
       dreher_error = function(e) NULL
     )
     if (is.null(gain)) return(none)
@@ -70,8 +69,7 @@ verdicts <- function(st, scores) {
   )
 }
 
-parts_of_scores <- function(st, scores, said, level, seed) {
-  info <- row_info(st, st$data)
+parts_of_scores <- function(st, scores, said, info, level, seed) {
   classes <- st$task == "classification"
   seen <- isTRUE(st$seen)
   each <- function(part) {
@@ -95,7 +93,7 @@ parts_of_scores <- function(st, scores, said, level, seed) {
 
 # Every metric that fits, and is defined on these rows.
 score_metrics <- function(st, said, info, level, seed, seen) {
-  constant <- predict_constant(st, st$data)
+  constant <- predict_constant(st, length(info$truth))
   fits <- fitting_metrics(st$task, st$classes)
   rows <- lapply(fits, function(name) {
     metric <- new_metric(name, NULL, st$task, st$classes, st$positive)
@@ -153,11 +151,13 @@ score_gaps <- function(st, scores, level, seed) {
 }
 
 confusion_of <- function(st, m, p, info, level) {
-  counts <- table(
-    truth = factor(st$classes[info$truth], st$classes),
-    predicted = factor(st$classes[predicted_class(p)], st$classes)
+  k <- length(st$classes)
+  counts <- tabulate(info$truth + k * (predicted_class(p) - 1L), k * k)
+  out <- expand.grid(
+    truth = st$classes, predicted = st$classes, KEEP.OUT.ATTRS = FALSE,
+    stringsAsFactors = FALSE
   )
-  out <- as.data.frame(counts, responseName = "count", stringsAsFactors = FALSE)
+  out$count <- counts
   out$share <- out$count / pmax(tabulate(info$truth, length(st$classes)), 1)[
     match(out$truth, st$classes)
   ]
@@ -212,30 +212,58 @@ wilson <- function(x, level) {
 }
 
 slopes_of <- function(st, m, p, info, level) {
-  one <- function(x, y, family, class) {
+  one <- function(x, y, fit, class) {
     if (length(unique(x)) < 3 || length(unique(y)) < 2) return(NULL)
-    fit <- suppressWarnings(stats::glm(y ~ x, family = family))
-    found <- summary(fit)$coefficients
-    if (nrow(found) < 2 || !isTRUE(fit$converged)) return(NULL)
-    z <- stats::qnorm((1 + level) / 2)
-    slope <- found[2, 1]
+    found <- fit(x, y)
+    if (is.null(found)) return(NULL)
+    half <- stats::qnorm((1 + level) / 2) * found$std_error
     data.frame(
-      class = class,
-      slope = slope,
-      lower = slope - z * found[2, 2],
-      upper = slope + z * found[2, 2]
+      class = class, slope = found$slope, lower = found$slope - half,
+      upper = found$slope + half
     )
   }
   if (st$task == "regression") {
-    return(one(p[, 1], info$truth, stats::gaussian(), NA_character_))
+    return(one(p[, 1], info$truth, line_slope, NA_character_))
   }
   do.call(
     rbind,
     lapply(classes_looked_at(st), function(k) {
       x <- stats::qlogis(pmin(pmax(p[, k], 1e-6), 1 - 1e-6))
-      one(x, as.double(info$truth == k), stats::binomial(), st$classes[k])
+      one(x, as.double(info$truth == k), logistic_slope, st$classes[k])
     })
   )
+}
+
+# Slopes of one column, with the memory of a few columns.
+line_slope <- function(x, y) {
+  around <- x - mean(x)
+  square <- sum(around^2)
+  if (!(square > 0)) return(NULL)
+  slope <- sum(around * y) / square
+  rest <- sum((y - mean(y) - slope * around)^2) / (length(y) - 2)
+  list(slope = slope, std_error = sqrt(rest / square))
+}
+
+# By Newton's method; NULL where it does not settle, as where a value parts the classes.
+logistic_slope <- function(x, y, most = 25) {
+  centre <- mean(x)
+  x <- x - centre
+  b <- c(stats::qlogis(mean(y)), 0)
+  for (i in seq_len(most)) {
+    p <- stats::plogis(b[1] + b[2] * x)
+    w <- p * (1 - p)
+    wx <- w * x
+    information <- matrix(c(sum(w), sum(wx), sum(wx), sum(wx * x)), 2)
+    step <- tryCatch(
+      solve(information, c(sum(y - p), sum((y - p) * x))), error = function(e) NULL
+    )
+    if (is.null(step) || !all(is.finite(step))) return(NULL)
+    b <- b + step
+    if (max(abs(step)) < 1e-10 * (1 + max(abs(b)))) {
+      return(list(slope = b[2], std_error = sqrt(solve(information)[2, 2])))
+    }
+  }
+  NULL
 }
 
 residuals_of <- function(st, m, p, info, level) {
@@ -264,6 +292,7 @@ scores_by_trees <- function(st, m, p, info, level, most = 12) {
   if (rounds < 3) return(NULL)
   at <- unique(round(exp(seq(log(max(1, rounds / 100)), log(rounds), length.out = most))))
   rows <- encode_for_forest(forest, model_rows(st, model, st$data))
+  if (!is.null(st$store)) info <- row_info(st, st$data)  # of those in memory
   total <- matrix(0, nrow(st$data), nrow(forest$value))
   done <- 0
   out <- lapply(last[at], function(trees) {

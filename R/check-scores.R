@@ -37,7 +37,8 @@
 #'   the predictions are too extreme} \item{residuals}{numbers: `model, mean` (of the prediction),
 #'   `bias, lower, upper, spread, n`: mean and root mean square of truth less prediction, by size of
 #'   the prediction} \item{trees}{models of trees: `model, trees, score, lower, upper` on the
-#'   holdout rows with the first trees alone} } What does not apply is `NULL`.
+#'   holdout rows with the first trees alone; of rows on disk, on those in memory} } What does not
+#'   apply is `NULL`.
 #' @section Reading the result:
 #' Importances of a model that is not better than a constant describe noise. Those of one that is
 #' not better than a single predictor say little more than that predictor.
@@ -58,17 +59,20 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
   check_no_dots(..., .verb = "score_models")
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
-  rows <- lapply(study$models, function(m) score_one(study, m, level, seed))
+  info <- whole_info(study)
+  said <- lapply(study$models, function(m) predict_whole(study, m))
+  rows <- lapply(study$models, function(m) {
+    score_one(study, m, said[[m$name]], info, level, seed)
+  })
   out <- do.call(rbind, rows)
   out <- cbind(
     out[setdiff(names(out), c("n", "flag"))],
-    score_alone(study, level, seed),
+    score_alone(study, said, info, level, seed),
     out[c("n", "flag")]
   )
   out$train_score <- vapply(study$models, function(m) score_training(study, m), 0)
   rownames(out) <- NULL
   out$verdict <- verdicts(study, out)
-  said <- lapply(study$models, function(m) predict_model(study, m, study$data))
   validate_scores(new_scores(
     out,
     list(
@@ -80,7 +84,7 @@ score_models <- function(study, ..., level = 0.95, seed = 1) {
       seed = seed,
       seen = isTRUE(study$seen),
       task = study$task,
-      parts = parts_of_scores(study, out, said, level, seed),
+      parts = parts_of_scores(study, out, said, info, level, seed),
       fingerprint = study$fingerprint
     )
   ))

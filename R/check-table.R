@@ -4,6 +4,7 @@
 #
 # table   columns: list of checked columns, by name; y: the target as a checked column; set: 1 for
 #         training rows, 2 for holdout rows; n: rows in all, by set; sampled: are these fewer?
+#         rows: the drawn rows of each set, NULL where there is none
 # checked column   number: is it a number (or an ordered factor, a time)?; time; text; ordered;
 #         of_time: "date", "time" or ""; x: the values, or the numbers of the levels; distinct:
 #         how many of them; levels;
@@ -12,23 +13,23 @@
 most_checked_rows <- 3000L
 
 check_table <- function(st, columns, seed = 1, most = most_checked_rows) {
-  sets <- list(st$train, st$data)
-  if (is.null(st$train) || isTRUE(st$seen)) sets[1] <- list(NULL)
-  n <- vapply(sets, NROW, 1L)
-  at <- lapply(seq_along(sets), function(s) {
+  no_train <- is.null(st$train) || isTRUE(st$seen)
+  n <- c(if (no_train) 0L else nrow(st$train), count_whole(st))
+  at <- lapply(1:2, function(s) {
     if (n[s] <= most) return(seq_len(n[s]))
     sort(with_stream(seed, c("checks", s, n[s]), sample.int(n[s], most)))
   })
-  take <- function(p) {
-    Map(function(rows, i) rows[[p]][i], sets, at)[!vapply(sets, function(r) {
-      is.null(r[[p]])
-    }, NA)]
-  }
+  needed <- unique(c(columns, st$target, st$blocks))
+  rows <- list(
+    if (!no_train) st$train[at[[1]], intersect(needed, names(st$train)), drop = FALSE],
+    pick_whole(st, at[[2]], needed)
+  )
+  take <- function(p) Filter(Negate(is.null), lapply(rows, `[[`, p))
   list(
     columns = lapply(stats::setNames(nm = columns), function(p) checked_column(take(p))),
     y = checked_column(take(st$target)),
-    set = rep(seq_along(sets), lengths(at)),
-    at = at,
+    set = rep(1:2, lengths(at)),
+    rows = rows,
     n = stats::setNames(n, c("train", "holdout")),
     sampled = any(n > most)
   )

@@ -6,7 +6,7 @@ check_target_values <- function(table, st) {
 
 # rows of the rarest class, and what a constant prediction scores because of it.
 check_balance <- function(st) {
-  size <- tabulate(as.integer(st$data[[st$target]]), length(st$classes))
+  size <- tabulate(as.integer(whole_roles(st)[[st$target]]), length(st$classes))
   names(size) <- st$classes
   rarest <- which.min(size)
   share <- size[[rarest]] / sum(size)
@@ -14,9 +14,9 @@ check_balance <- function(st) {
   constant <- tryCatch(
     metric_score(
       st$metric,
-      truth_of(st, st$data),
-      predict_constant(st, st$data),
-      row_info(st, st$data)$weight
+      whole_info(st)$truth,
+      predict_constant(st, count_whole(st)),
+      whole_info(st)$weight
     ),
     error = function(e) NA_real_
   )
@@ -53,7 +53,7 @@ check_balance <- function(st) {
 
 # The share of all squared distances from the mean that the farthest 1 % of rows hold.
 check_heavy <- function(st) {
-  y <- st$data[[st$target]]
+  y <- whole_roles(st)[[st$target]]
   n <- length(y)
   if (!st$metric$name %in% c("rmse", "mse", "r2") || n < 20) return(no_findings())
   square <- sort((y - mean(y))^2, decreasing = TRUE)

@@ -3,10 +3,10 @@
 check_missing <- function(table, st) {
   count <- function(x) if (anyNA(x)) sum(is.na(x)) else 0
   gone <- vapply(names(table$columns), function(p) {
-    count(st$data[[p]]) + if (table$n[["train"]]) count(st$train[[p]]) else 0
+    count(whole_column(st, p)[[1]]) + if (table$n[["train"]]) count(st$train[[p]]) else 0
   }, 0)
   out <- lapply(names(gone)[gone > 0], function(p) {
-    n <- nrow(st$data) + if (is.null(st$train[[p]])) 0 else table$n[["train"]]
+    n <- count_whole(st) + if (is.null(st$train[[p]])) 0 else table$n[["train"]]
     share <- gone[[p]] / n
     with <- missing_with(table, p)
     tells <- missing_tells(table, p, sum(gone > 0))
@@ -88,7 +88,9 @@ check_constant <- function(table, st) {
   bind_findings(lapply(names(table$columns), function(p) {
     column <- table$columns[[p]]
     if (!has_several(column)) {
-      if (varies(st$data[[p]], if (table$n[["train"]]) st$train[[p]])) return(NULL)
+      if (varies(whole_column(st, p)[[1]], if (table$n[["train"]]) st$train[[p]])) {
+        return(NULL)
+      }
       return(finding(
         p,
         "constant",

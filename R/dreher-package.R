@@ -5,6 +5,7 @@
 #' |---|---|---|
 #' | set up | [study()] | joins models, rows, target and metric |
 #' | | [read_rows()], [read_dictionary()], [read_model()] | read files and databases |
+#' | | [open_rows()] | rows that are too many for memory |
 #' | | [draft_dictionary()] | a starter for the dictionary |
 #' | | [demo_kiln()], [demo_loans()] | made-up data |
 #' | check | [check_data()] | leaks, identifiers and other findings in rows and columns |

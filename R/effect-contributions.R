@@ -90,13 +90,14 @@ plan_contributions <- function(
   models <- pick_models(st, models)
   classes <- pick_classes(st, classes)
   data <- explained_rows(st, rows)
-  which <- check_which(which, nrow(data$data))
-  against <- check_against(st, against, nrow(data$data), value, classes)
+  n <- data$n
+  which <- check_which(which, n)
+  against <- check_against(st, against, n, value, classes)
   if (value == "cover") for (m in models) check_cover(st, m, scale)
   others <- if (value == "cover") {
     NULL
   } else if (!is.null(against) && !against_class(against)) {
-    data$data[against, , drop = FALSE]
+    take_explained(data, against)
   } else {
     draw_background(st, background, seed)
   }
@@ -105,7 +106,7 @@ plan_contributions <- function(
     way <- shapley_way(m, scale, length(units))
     list(
       model = m, units = units, way = way, outputs = max(1, length(classes)),
-      chosen = choose_rows(which, nrow(data$data), way, seed)
+      chosen = choose_rows(which, n, way, seed)
     )
   })
   list(
@@ -117,10 +118,20 @@ plan_contributions <- function(
 # Rows to explain; they may lack the target.
 explained_rows <- function(st, rows) {
   if (is.data.frame(rows)) {
-    return(list(data = check_rows(rows, "rows"), label = "given"))
+    return(list(data = check_rows(rows, "rows"), n = nrow(rows), label = "given"))
   }
   picked <- pick_rows(st, rows)
-  list(data = picked$data, label = picked$label)
+  n <- if (is.null(picked$store)) nrow(picked$data) else picked$store$rows
+  list(data = picked$data, store = picked$store, n = n, label = picked$label)
+}
+
+# Some of the rows to explain, by their numbers.
+take_explained <- function(data, numbers) {
+  if (!is.null(data$store)) {
+    order <- order(numbers)
+    return(pick_from_store(data$store, numbers[order])[order(order), , drop = FALSE])
+  }
+  data$data[numbers, , drop = FALSE]
 }
 
 check_which <- function(which, n) {
@@ -187,7 +198,7 @@ each_contributions <- function(plan, visit, cells = 1e5) {
   for (job in plan$jobs) {
     size <- max(1, floor(cells / (length(job$units) * job$outputs)))
     for (some in split(job$chosen, (seq_along(job$chosen) - 1) %/% size)) {
-      data <- plan$data$data[some, , drop = FALSE]
+      data <- take_explained(plan$data, some)
       attr(data, "row.names") <- .set_row_names(nrow(data))
       rows <- model_rows(st, job$model, data, "rows")
       bg <- if (!is.null(plan$others)) model_rows(st, job$model, plan$others, "background")
@@ -318,7 +329,7 @@ join_contributions <- function(plan, parts) {
       value = plan$value,
       background = if (is.null(plan$others)) NA_integer_ else nrow(plan$others),
       rows = plan$data$label,
-      of = nrow(plan$data$data),
+      of = plan$data$n,
       against = if (is.null(plan$against) || against_class(plan$against)) {
         NA_integer_
       } else {
@@ -374,7 +385,7 @@ values_for_figures <- function(plan, parts) {
 }
 
 truth_text <- function(st, plan) {
-  y <- plan$data$data[[st$target]]
+  y <- (if (is.null(plan$data$store)) plan$data$data else st$roles)[[st$target]]
   if (is.null(y)) return(NULL)
   if (is.numeric(y)) y else as.character(y)
 }

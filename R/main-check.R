@@ -36,7 +36,7 @@ command_check <- function(given) {
     put_out(format_faults(faults))
     return(structure(as.integer(nrow(faults) > 0), class = "exit_status"))
   }
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   checks <- check_data(st, seed = given$seed)
   deliver(checks, "checks", format_checks(checks), given)
   stops <- c("severe", if (given$strict) "doubt")
@@ -55,7 +55,7 @@ command_check <- function(given) {
 }
 
 command_score <- function(given) {
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   scores <- score_models(st, seed = given$seed)
   deliver(scores, "scores", format_scores(scores), given)
   if (is.null(given$out)) return(invisible())

@@ -55,7 +55,9 @@ check_given <- function(step, given) {
   )
   for (name in paths) {
     for (file in if (is.character(given[[name]])) given[[name]]) {
-      if (!file.exists(file) || dir.exists(file)) {
+      rows <- name %in% c("data", "confirm") || (name == "rows" && step == "confirm")
+      folder <- dir.exists(file) && !rows
+      if (!file.exists(file) || folder) {
         stop_input(
           paste0(
             "There is no file \"", file, "\"",
@@ -79,11 +81,15 @@ check_given <- function(step, given) {
     }
     if (given$format %in% c("xlsx", "parquet", "sqlite") && is.null(given$out)) {
       wrong_usage(
-        "--format ", given$format, " needs --out: such a file cannot go to standard output."
+        "--format ",
+        given$format,
+        " needs --out: such a file cannot go to standard output."
       )
     }
     if (given$format == "xlsx") rlang::check_installed("writexl", "to write spreadsheets")
-    if (given$format == "parquet") rlang::check_installed("nanoparquet", "to write Parquet")
+    if (given$format == "parquet") {
+      rlang::check_installed("nanoparquet", "to write Parquet")
+    }
   }
   if (!is.null(given$metric)) {
     check_choice(given$metric, names(metric_table()), "--metric")
@@ -261,10 +267,15 @@ check_reduction <- function(st, given) {
     ))
   }
   if (is.null(given$confirm)) return(NULL)
-  rows <- if (is.data.frame(given$confirm)) given$confirm else read_rows(given$confirm)
-  untouched <- pick_rows(st, check_rows(rows, "confirm"))$data
-  check_columns(untouched, predictors, "confirm", "The predictor", model$name)
-  model_rows(st, model, untouched, "confirm")  # types, levels, gaps
+  rows <- if (is.character(given$confirm)) given_table(given$confirm) else given$confirm
+  untouched <- untouched_rows(st, rows)
+  some <- if (is.null(untouched$store)) {
+    untouched$data
+  } else {
+    store_rows(untouched$store, 1, min(untouched$store$rows, 1000))
+  }
+  check_columns(some, predictors, "confirm", "The predictor", model$name)
+  model_rows(st, model, some, "confirm")  # types, levels, gaps
   check_untouched(st, untouched, given$overlap)
   refuse_second_look(
     list(file = if (!is.null(given$out)) file.path(given$out, "set.json")),

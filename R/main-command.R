@@ -215,7 +215,7 @@ command_steps <- function() {
 
 command_rank <- function(given) {
   repeats <- repeats_in_words(given$repeats)
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   by <- if (is.null(given$by)) {
     c("impurity", "permutation", "shapley")
   } else {
@@ -243,7 +243,7 @@ command_stability <- function(given) {
   on.exit(future::plan(old))
   old <- future::plan()
   open_workers(given)
-  st <- command_study(given, if (!is.null(given$data)) read_rows(given$data))
+  st <- command_study(given, if (!is.null(given$data)) given_table(given$data))
   if (given$workers > 1) st <- derive_study(st, threads = 1L)
   by <- in_words(given$by)
   drawn <- draw_resamples(
@@ -434,7 +434,7 @@ command_confirm <- function(given) {
   st <- command_study(given, NULL)
   cf <- confirm_set(
     read_predictor_set(given$set),
-    read_rows(given$rows),
+    given_table(given$rows),
     margin = given$margin,
     again = given$again,
     overlap = given$overlap,

@@ -92,7 +92,7 @@ slices_step <- function() {
 
 command_slices <- function(given) {
   by <- if (is.null(given$by)) slice_methods[1:3] else in_words(given$by)
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   slices <- given$slices
   if (!is.null(slices) && !slices %in% c("worst", "confusion", "found")) {
     slices <- stats::as.formula(call("~", as.name(slices)))
@@ -102,7 +102,7 @@ command_slices <- function(given) {
 }
 
 command_effects <- function(given) {
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   ef <- effect_curves(
     st,
     predictors = pairs_in_words(given$predictors),
@@ -115,7 +115,7 @@ command_effects <- function(given) {
 }
 
 command_interactions <- function(given) {
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   ia <- interactions(
     st,
     by = given$by,
@@ -128,7 +128,7 @@ command_interactions <- function(given) {
 
 command_row <- function(given) {
   which <- number_in_words(given$which)
-  st <- command_study(given, read_rows(given$data))
+  st <- command_study(given, given_table(given$data))
   against <- given$against
   if (!is.null(against) && !is.na(number_in_words(against)) && !against %in% st$classes) {
     against <- number_in_words(against)

@@ -42,7 +42,9 @@ faults_of_data <- function(spec, add) {
 no_file <- function(spec, field, path, add) {
   if (is.null(path)) return()
   at <- file_at(spec, path)
-  if (!file.exists(at) || dir.exists(at)) {
+  # holdout and untouched rows may be a folder of Parquet files
+  folder <- dir.exists(at) && !field %in% c("data.holdout", "data.untouched")
+  if (!file.exists(at) || folder) {
     add(
       field,
       paste0("there is no file \"", path, "\"."),
@@ -221,7 +223,7 @@ faults_of_columns <- function(spec, add) {
   )
   for (name in names(sets)) lacks(paste0("compare.sets.", name), unlist(sets[[name]]))
   for (part in c("holdout", "untouched")) {
-    gone <- setdiff(known, names(tables[[part]]))
+    gone <- setdiff(known, table_columns(tables[[part]]))
     if (!is.null(tables[[part]]) && length(gone)) {
       add(
         paste0("data.", part),

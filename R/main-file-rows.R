@@ -1,6 +1,7 @@
 # The rows that a study file names, read and split.
 
-# -> list(train, holdout, untouched): data frames or NULL
+# -> list(train, holdout, untouched): data frames or NULL; of a folder, holdout and untouched rows
+# that stay on disk
 file_tables <- function(spec) {
   data <- spec$data
   read <- rows_reader(spec)
@@ -10,23 +11,34 @@ file_tables <- function(spec) {
     lapply(
       stats::setNames(nm = c("train", "holdout", "untouched")),
       function(part) if (!is.null(data[[part]])) {
+        if (part != "train" && is_folder(spec, data[[part]])) {
+          return(open_rows(file_at(spec, data[[part]]), quiet = TRUE))
+        }
         with_target(read(data[[part]]), spec, paste0("data.", part))
       }
     )
   }
   same_levels(lapply(tables, function(rows) {
-    if (!is.null(rows)) rows[setdiff(names(rows), data$leave_out)]
+    if (!is.data.frame(rows)) return(rows)
+    rows[setdiff(names(rows), data$leave_out)]
   }))
+}
+
+is_folder <- function(spec, path) {
+  is.null(spec$data$database) && dir.exists(file_at(spec, path))
 }
 
 # Text becomes classes with the levels of all tables: learners take those that no training row has
 # together with the rare ones.
 same_levels <- function(tables) {
   for (column in names(tables$train)) {
-    parts <- lapply(tables, `[[`, column)
+    parts <- lapply(Filter(is.data.frame, tables), `[[`, column)
     parts <- parts[!vapply(parts, is.null, NA)]
     if (!any(vapply(parts, is.character, NA))) next
-    levels <- sort_text(unique(unlist(lapply(parts, as.character))))
+    on_disk <- lapply(Filter(is_store, tables), function(store) {
+      store$columns[[column]]$levels
+    })
+    levels <- sort_text(unique(unlist(c(lapply(parts, as.character), on_disk))))
     for (part in names(parts)) {
       tables[[part]][[column]] <- factor(parts[[part]], levels[!is.na(levels)])
     }

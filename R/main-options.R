@@ -116,7 +116,13 @@ rank_step <- function() {
     options = c(
       model_options(),
       list(
-        opt("data", "holdout rows with the target: a delimited text file"),
+        opt(
+          "data",
+          paste0(
+            "holdout rows with the target: a delimited text file, Parquet, or a folder of ",
+            "Parquet files, which stay on disk"
+          )
+        ),
         opt(
           "by",
           paste0(

@@ -352,7 +352,8 @@ fit_seconds <- function(st, models = NULL) {
   vapply(models, function(m) {
     kept(st, paste0("seconds ", m), tryCatch(
       system.time(fit_and_predict(
-        st, st$models[[m]], st$models[[m]]$inputs$predictors, st$data, 1
+        st, st$models[[m]], st$models[[m]]$inputs$predictors,
+        list(data = st$data, roles = st$data), 1
       ))[[3]],
       error = function(e) NA_real_
     ))

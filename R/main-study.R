@@ -25,6 +25,11 @@ read_models <- function(given) {
   models
 }
 
+# A file, or a folder of Parquet files, whose rows stay on disk.
+given_table <- function(path) {
+  if (dir.exists(path)) open_rows(path) else read_rows(path)
+}
+
 command_study <- function(given, data) {
   if (!is.null(given$spec)) return(study_from_file(given$spec, given$tables))
   train <- if (!is.null(given$train)) read_rows(given$train)

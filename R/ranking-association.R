@@ -177,7 +177,7 @@ associate_variance <- function(st, p, seed) {
 associate_score <- function(st, p, seed) {
   fitted <- fit_alone(st, p, st$train, st$data)
   gain <- loss_with_error(
-    st$metric, row_info(st, st$data), predict_constant(st, st$data), fitted, seed
+    st$metric, row_info(st, st$data), predict_constant(st, nrow(st$data)), fitted, seed
   )
   list(
     value = gain$loss,

@@ -7,19 +7,25 @@
 # Every unit receives from the same rows.
 shared_design <- function(donors) list(donors = donors, own = FALSE, repeats = ncol(donors))
 
-# donor[i, r]: the row whose value row i receives in repeat r. Along one random order the values
-# are shifted by distinct steps. Rows of a block do not give to each other: where a shift brings
-# that about, donors are swapped.
-draw_donors <- function(n, repeats, seed, block = NULL) {
+# The random order of the rows along which values are shifted.
+draw_order <- function(n, seed) with_stream(seed, c("donors", n), sample.int(n))
+
+# donor[i, r]: the row whose value row i receives in repeat r: the one r places behind it in the
+# random order (any distinct steps give pairs of the same kind; with the shortest ones rows that
+# are read in that order need those just behind them alone). Rows of a block do not give to each
+# other: where a shift brings that about, donors are swapped. apart: drawn steps, with which two
+# of many rows hardly ever share more than one donor.
+draw_donors <- function(n, repeats, seed, block = NULL, apart = FALSE) {
   repeats <- min(repeats, n - 1L)
-  drawn <- with_stream(
-    seed,
-    c("donors", n),
-    list(order = sample.int(n), shifts = sample.int(n - 1L, repeats))
-  )
+  order <- draw_order(n, seed)
+  steps <- if (apart) {
+    with_stream(seed, c("steps", n), sample.int(n - 1L, repeats))
+  } else {
+    seq_len(repeats)
+  }
   donors <- matrix(0L, n, repeats)
   for (r in seq_len(repeats)) {
-    donors[drawn$order, r] <- drawn$order[(seq_len(n) - 1L + drawn$shifts[r]) %% n + 1L]
+    donors[order, r] <- c(order[-seq_len(steps[r])], order[seq_len(steps[r])])
   }
   if (is.null(block)) {
     donors
@@ -91,9 +97,18 @@ draw_donors_within <- function(stratum, repeats, seed, block = NULL) {
   donors
 }
 
-# The donors of one unit in these repeats, as a vector; of all repeats as a matrix.
+# The donors of one unit in these repeats, as a vector; of all repeats as a matrix; of some rows and
+# units as an array.
 donors_of <- function(design, repeats, unit) {
   if (design$own) design$donors[, repeats, unit] else design$donors[, repeats]
+}
+
+some_donors <- function(design, rows, repeats, units) {
+  if (design$own) {
+    design$donors[rows, repeats, units, drop = FALSE]
+  } else {
+    design$donors[rows, repeats, drop = FALSE]
+  }
 }
 
 all_donors_of <- function(design, unit) {

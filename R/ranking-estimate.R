@@ -12,15 +12,7 @@ estimate_units <- function(
   )
   used <- lengths(units) > 0
   done <- list()
-  idle <- list(
-    importance = 0,
-    std_error = 0,
-    lower = 0,
-    upper = 0,
-    units = if (!jackknifed(metric)) double(context$n),
-    share = NA_real_
-  )
-  for (u in names(units)[!used]) done[[u]] <- idle
+  for (u in names(units)[!used]) done[[u]] <- no_change(rule, context$n)
   units <- units[used]
   found <- if (length(units)) {
     if (isTRUE(design$all)) {
@@ -52,9 +44,10 @@ accumulate_losses <- function(context, units, rule, stratum = NULL) {
   )
 }
 
-# For scores that are functions of a mean row loss: sums of changes of the losses.
+# For scores that are functions of a mean row loss: sums of changes of the losses, of the rows and
+# of those that only give.
 tally_of_losses <- function(context, units, rule, stratum) {
-  n <- context$n
+  n <- nrow(context$givers)
   truth <- rule$info$truth
   loss <- double(n)
   basis <- NULL
@@ -70,17 +63,14 @@ tally_of_losses <- function(context, units, rule, stratum) {
     } else {
       rule$metric$loss(rep(truth[piece$rows], many), piece$p)
     }
-    donors <- if (rule$design$own) {
-      rule$design$donors[, , piece$units]
-    } else {
-      rule$design$donors
-    }
     tally_add(
-      sums, value, power, piece$rows[1], piece$repeats, piece$units, truth, loss, weight,
-      donors, rule$design$own, context$st$threads
+      sums, value, power, piece$rows[1], length(piece$repeats), piece$units, truth, loss,
+      weight, some_donors(rule$design, piece$rows, piece$repeats, piece$units),
+      rule$design$own, context$st$threads
     )
     seen[piece$units] <<- seen[piece$units] + length(piece$rows) * length(piece$repeats)
   }
+  moments <- function(u) tally_read(sums, u, rule$design$repeats)
   estimate <- function(u) {
     if (is.null(basis) || rule$design$own) {
       donors <- all_donors_of(rule$design, u)
@@ -88,12 +78,14 @@ tally_of_losses <- function(context, units, rule, stratum) {
         apply(rows, 2, charge_donors, donors)
       })
     }
-    moments <- c(
-      tally_read(sums, u, rule$design$repeats), list(repeats = rule$design$repeats)
+    estimate_from_moments(
+      rule, basis, c(moments(u), list(repeats = rule$design$repeats)), stratum[[u]]
     )
-    estimate_from_moments(rule, basis, moments, stratum[[u]])
   }
-  list(visit = visit, seen = function() seen, estimate = estimate)
+  list(
+    visit = visit, seen = function() seen, estimate = estimate, moments = moments,
+    loss = function() loss
+  )
 }
 
 # For other metrics: a unit's shuffled predictions until they are complete.

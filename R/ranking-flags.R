@@ -20,7 +20,9 @@ find_flags <- function(st) {
     },
     ""
   )
-  scores <- lapply(st$models, function(m) score_one(st, m, 0.95, 1))
+  scores <- lapply(st$models, function(m) {
+    score_one(st, m, predict_whole(st, m), whole_info(st), 0.95, 1)
+  })
   models <- vapply(scores, `[[`, "", "flag")
   weak <- names(models)[models == "no skill"]
   list(

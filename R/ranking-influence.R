@@ -9,55 +9,58 @@
 # losses, piece by piece.
 
 # What the influences of rows are made of (loss_form()): rows x (loss, 1 and what else), times
-# their weight; and pass(rows), what donors are charged with of it. -> rows, passed, and the score
-# before the shuffle
+# their weight; and pass(rows), what donors are charged with of it. -> rows, passed, the mean loss
+# m, and the target's spread
 influence_basis <- function(rule, loss, pass) {
   spread <- target_spread(rule$metric, rule$info$truth, rule$info$weight)
   rows <- times(rule$info$weight, cbind(loss, 1, spread$v, deparse.level = 0))
-  m <- mean(rows[, 1])
-  list(
-    rows = rows,
-    passed = pass(rows),
-    m = m,
-    spread = spread["V"],
-    before = loss_form(rule$metric, m, spread)
-  )
+  list(rows = rows, passed = pass(rows), m = mean(rows[, 1]), spread = spread["V"])
 }
 
 # moments of the weighted changes of the row losses -> importance
 estimate_from_moments <- function(rule, basis, moments, stratum = NULL) {
-  n <- nrow(basis$rows)
-  if (moments$square == 0) {
-    return(list(
-      importance = 0, std_error = 0, lower = 0, upper = 0, units = double(n),
-      share = NA_real_
-    ))
-  }
-  before <- basis$before
-  after <- loss_form(rule$metric, basis$m + mean(moments$given), basis$spread)
+  if (moments$square == 0) return(no_change(rule, nrow(basis$rows)))
+  change <- change_of_score(
+    rule, basis$m, mean(moments$given), basis$spread, ncol(basis$rows)
+  )
+  if (!rule$errors) return(list(importance = change$value))
+  found <- two_way_sums(
+    moments$given,
+    moments$taken,
+    moments$square,
+    moments$repeats,
+    change$slope,
+    basis$rows,
+    basis$passed,
+    change$e,
+    if (is.null(stratum)) integer() else stratum
+  )
+  finish_estimate(
+    rule, change$value, error_of_sums(found, moments$repeats, rule$info$block)
+  )
+}
+
+# A unit whose shuffles change nothing. n: of how many rows the influences are kept; NULL: none.
+no_change <- function(rule, n) {
+  list(
+    importance = 0, std_error = 0, lower = 0, upper = 0,
+    units = if (!is.null(n) && !jackknifed(rule$metric)) double(n), share = NA_real_
+  )
+}
+
+# What a rise of the mean row loss from m is for the score, and a row's part in it: slope times the
+# row's change, and e times its basis (`parts` columns), the same in all repeats.
+change_of_score <- function(rule, m, rise, spread, parts) {
+  before <- loss_form(rule$metric, m, spread)
+  after <- loss_form(rule$metric, m + rise, spread)
   scale <- ratio_scale(rule, before$loss, after$loss)
-  if (!rule$errors) return(list(importance = scale$value))
-  # D = slope * change + e, e the same in all repeats
   slope <- scale$after * after$slope
   e <- c(
     slope - scale$before * before$slope,
     scale$after * after$shift - scale$before * before$shift,
     scale$after * after$along - scale$before * before$along
   )
-  found <- two_way_sums(
-    moments$given,
-    moments$taken,
-    moments$square,
-    moments$repeats,
-    slope,
-    basis$rows,
-    basis$passed,
-    e[seq_len(ncol(basis$rows))],
-    if (is.null(stratum)) integer() else stratum
-  )
-  finish_estimate(
-    rule, scale$value, error_of_sums(found, moments$repeats, rule$info$block)
-  )
+  list(value = scale$value, slope = slope, e = e[seq_len(parts)])
 }
 
 # A ratio is worked out on its logarithm: influences are divided by the loss they are of.
@@ -75,16 +78,13 @@ ratio_scale <- function(rule, before, after) {
 }
 
 finish_estimate <- function(rule, value, found) {
-  limits <- if (is.null(found$units)) {
+  if (is.null(found$tails) && !is.null(found$units)) {
+    found$tails <- tails_of(as.vector(block_sums(found$units, rule$info$block)))
+  }
+  limits <- if (is.null(found$tails)) {
     t_limits(value, found$std_error, found$df, rule$level)
   } else {
-    skew_limits(
-      value,
-      found$std_error,
-      found$df,
-      rule$level,
-      as.vector(block_sums(found$units, rule$info$block))
-    )
+    skew_limits(value, found$std_error, found$df, rule$level, found$tails)
   }
   if (rule$form == "ratio") {
     limits <- lapply(limits, expm1)
@@ -101,14 +101,7 @@ estimate_from_predictions <- function(rule, base, shuffled, donors, stratum = NU
   info <- rule$info
   n <- nrow(donors)
   if (all(shuffled == as.vector(base[rep(seq_len(n), ncol(donors)), ]))) {
-    return(list(
-      importance = 0,
-      std_error = 0,
-      lower = 0,
-      upper = 0,
-      units = if (!jackknifed(metric)) double(n),
-      share = NA_real_
-    ))
+    return(no_change(rule, n))
   }
   before <- metric_influence(metric, info$truth, base, info$weight)
   after <- metric_shuffled(metric, info$truth, shuffled, info$weight)
@@ -157,9 +150,11 @@ two_way_error <- function(given, taken, square, repeats, block = NULL, stratum =
   )
 }
 
-# sums: list(units = given + taken, their variances var_units, var_given, var_taken, and square)
+# sums: list(units = given + taken, their variances var_units, var_given, var_taken, and square);
+# or their number n in the place of the units.
 error_of_sums <- function(sums, repeats, block) {
-  n <- length(sums$units)
+  if (is.null(sums$n)) sums$n <- length(sums$units)
+  n <- sums$n
   whole <- if (is.null(block)) {
     list(cov = sums$var_units / n, df = n - 1)
   } else {
@@ -171,7 +166,7 @@ error_of_sums <- function(sums, repeats, block) {
   list(
     std_error = sqrt(max(V2 - off, V2 / 4)),
     df = whole$df,
-    units = sums$units,
+    units = sums[["units"]],
     share = min(pair_variance(sums, repeats) / (n * repeats) / max(V2 - q, V2 / 4), 1)
   )
 }
@@ -181,7 +176,7 @@ error_of_sums <- function(sums, repeats, block) {
 # moments: var(given) + var(taken) holds the rows' own parts (1 + 1/R) times and the pairs' 2/R
 # times, the mean square both once. With all pairs nothing is left to chance.
 pair_variance <- function(sums, repeats) {
-  n <- length(sums$units)
+  n <- sums$n
   if (repeats < 2) return(NA_real_)
   if (repeats >= n - 1) return(0)
   max(

@@ -21,7 +21,9 @@
 #'   down to it. `"auto"`: 10, doubled up to 160 until the shuffles' own noise is under a tenth of
 #'   the variance of every importance that stands out from zero. `"all"`: every row receives from
 #'   every other, with no noise of shuffling.
-#' @param max_rows At most so many rows, drawn by seed. The interval knows how many there were.
+#' @param max_rows At most so many rows, drawn by seed. The interval knows how many there were. Of
+#'   rows on disk ([open_rows()]) all are taken by default; metrics without a loss per row (AUC and
+#'   those with the jackknife), blocks, conditional shuffles and `repeats = "all"` need a number.
 #' @param level Level of the intervals.
 #' @param seed A whole number; the same seed gives the same result whatever the number of threads
 #'   or workers.
@@ -42,7 +44,7 @@
 #' @details The estimand for predictor j of model f with row loss l is \eqn{E\,l(y, f(x_{-j},
 #'   x'_j)) - E\,l(y, f(x))}{E l(y, f(x with x_j from another row)) - E l(y, f(x))} (Breiman 2001;
 #'   Fisher, Rudin and Dominici 2019). The rows are put in one random order and the values are
-#'   shifted along it by `repeats` distinct steps: no row is its own donor and no pair of rows is
+#'   shifted along it by 1, 2, ... `repeats` places: no row is its own donor and no pair of rows is
 #'   used twice, so the estimate has no bias (a plain shuffle is biased by 1 - 1/n). All
 #'   predictors and models share the same donors. Shuffled predictions are pooled over repeats
 #'   before a root or ratio is taken.
@@ -149,11 +151,20 @@ rank_permutation <- function(
   models <- pick_models(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, groups))
   several <- lapply(pick_several_rows(st, rows), draw_rows, max_rows, seed)
-  for (evaluation in several) check_shuffled_rows(evaluation, models, conditional)
+  for (evaluation in several) {
+    check_shuffled_rows(evaluation, models, conditional)
+    if (!is.null(evaluation$store)) check_permuted_store(st, repeats, conditional)
+  }
   # Asked for alone, the plain form must say who borrows from whom.
   twins <- if (!conditional) alike_pairs(st)
   if (!is.null(twins)) st <- derive_study(st, flags = flag_twins(flags_of(st), twins))
+  on.exit(remove_shuffled(st))
   parts <- until_stopped(models, several, function(m, evaluation) {
+    if (!is.null(evaluation$store)) {
+      return(permute_store(
+        m, st, evaluation, units[[m$name]], form, repeats, level, seed
+      ))
+    }
     permute_model(
       m, st, evaluation, units[[m$name]], form, repeats, conditional, level, seed
     )
@@ -349,6 +360,7 @@ permutation_record <- function() {
         st,
         models = model,
         rows = evaluation,
+        max_rows = rows_permuted(st),
         repeats = settings$repeats,
         level = settings$level,
         seed = settings$seed

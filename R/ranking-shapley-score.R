@@ -35,7 +35,7 @@ divide_score <- function(st, model, units, evaluation, others, max_rows, level, 
   divided <- data.frame(
     model = model$name,
     rows = evaluation$label,
-    constant = whole(loss(predict_constant(st, evaluation$data))),
+    constant = whole(loss(predict_constant(st, nrow(evaluation$data)))),
     nothing_known = whole(empty),
     model_loss = whole(full),
     divided = whole(empty - full),

@@ -68,17 +68,12 @@ shuffle_pieces.shuffle_forest <- function(
     player <- forest_players(context$model, units[part])
     size <- if (whole) context$n else max(64, cells %/% (each * length(part)) %/% 64 * 64)
     for (some in repeats) {
-      donors <- if (design$own) {
-        design$donors[, some, part, drop = FALSE]
-      } else {
-        design$donors[, some, drop = FALSE]
-      }
-      donors <- pad_donors(donors, nrow(context$givers))
       for (from in seq(1, context$n, by = size)) {
         rows <- from:min(context$n, from + size - 1)
         found <- shuffle_rows(
-          context$prepared, player, length(part), donors, length(some), design$own,
-          context$inbag, context$scale, from, rows[length(rows)], context$st$threads
+          context$prepared, player, length(part), some_donors(design, rows, some, part),
+          length(some), design$own, context$inbag, context$scale, from,
+          rows[length(rows)], context$st$threads
         )
         dim(found$after) <- c(length(found$after) / K, K)
         visit(list(
@@ -91,18 +86,6 @@ shuffle_pieces.shuffle_forest <- function(
       }
     }
   }
-}
-
-# Rows of a grid only give; in the walk each has a donor all the same.
-pad_donors <- function(donors, rows) {
-  if (nrow(donors) == rows) return(donors)
-  out <- array(1L, c(rows, dim(donors)[-1]))
-  if (length(dim(out)) == 3) {
-    out[seq_len(nrow(donors)), , ] <- donors
-  } else {
-    out[seq_len(nrow(donors)), ] <- donors
-  }
-  out
 }
 
 # A forest's output is a step function of one column's value, so it is known for all donors at once

@@ -4,7 +4,8 @@
 #' compares both on rows that took part in nothing so far.
 #'
 #' @param set A result of [choose_set()], or of [read_predictor_set()].
-#' @param rows Untouched rows: a data frame with the target and the predictors.
+#' @param rows Untouched rows with the target and the predictors: a data frame, rows of
+#'   [open_rows()], or the path of a folder of Parquet files.
 #' @param ... Must be empty.
 #' @param margin The loss one is ready to pay, with its unit, fixed before looking: `"2 %"`
 #'   (default) of what all predictors gained over a constant in the cross-validation, or a number
@@ -66,7 +67,7 @@ confirm_set <- function(
   asked <- check_margin(margin, st)
   need_skill(asked, set)
   margin <- margin_value(asked, set$skill_full)
-  untouched <- pick_rows(st, check_rows(rows, "rows"))$data
+  untouched <- untouched_rows(st, rows)
   check_untouched(st, untouched, overlap)
   fingerprint <- rows_print(st, untouched)
   before <- refuse_second_look(set, fingerprint, again)
@@ -75,12 +76,12 @@ confirm_set <- function(
   small <- fit_and_predict(st, model, set$predictors, untouched, seed)
   full <- fit_and_predict(st, model, universe, untouched, seed)
   constant <- fit_and_predict(st, model, character(), untouched, seed)
-  info <- row_info(st, untouched)
+  info <- row_info(st, untouched$roles)
   d <- paired_difference(st, info, small, full, level, seed)
   skill <- loss_with_error(st$metric, info, constant, small, seed)
   score <- function(p) metric_score(st$metric, info$truth, p, info$weight)
   skill_limits <- t_limits(skill$loss, skill$std_error, skill$df, level)
-  n <- nrow(untouched)
+  n <- nrow(untouched$roles)
   statement <- if (setequal(set$predictors, universe)) {
     "the same set"
   } else {
@@ -111,6 +112,18 @@ confirm_set <- function(
   ))
 }
 
+# Rows in memory or in a store: list(data or store, roles: target, weights and blocks of all).
+untouched_rows <- function(st, rows) {
+  if (is.character(rows) && length(rows) == 1) rows <- open_rows(rows)
+  if (!is_store(rows)) {
+    data <- pick_rows(st, check_rows(rows, "rows"))$data
+    return(list(data = data, roles = data))
+  }
+  check_columns(rows$columns, st$target, "rows", "The target")
+  named <- intersect(c(st$target, st$weights, st$blocks), names(rows$columns))
+  list(store = rows, roles = pick_rows(st, store_rows(rows, 1, rows$rows, named))$data)
+}
+
 # A margin in percent is one of what all predictors gain over the constant.
 need_skill <- function(asked, set) {
   if (!is.null(asked$value) || set$skill_full > 0) return(invisible())
@@ -128,9 +141,15 @@ need_skill <- function(asked, set) {
 # Predictions of rows by the model trained on all training rows and these predictors.
 fit_and_predict <- function(st, model, predictors, untouched, seed) {
   train <- training_frame(st, model)
-  if (!length(predictors)) return(predict_constant(st, untouched, train))
+  if (!length(predictors)) return(predict_constant(st, nrow(untouched$roles), train))
   fit <- fit_on(st, model, train, predictors, seed, "confirm")
-  predict_fit(st, model, fit, model_rows(st, model, untouched), predictors)
+  say <- function(rows, arg) {
+    predict_fit(st, model, fit, model_rows(st, model, rows, arg), predictors)
+  }
+  if (is.null(untouched$store)) return(say(untouched$data, "rows"))
+  gather_batches(untouched$store, columns_for(st, model), function(rows, from) {
+    say(rows, batch_name("rows", from, nrow(rows)))
+  })
 }
 
 new_confirmation <- function(fields) new_record(fields, "confirmation")
@@ -172,12 +191,13 @@ state_difference <- function(lower, upper, limit, margin, rarest = NA) {
 
 # Rows that took part in the fit confirm nothing; rows that were only looked at confirm less. More
 # must be known than chance explains (see find_known_rows()).
-check_untouched <- function(st, data, overlap) {
-  known <- find_known_rows(data, st$train)
+check_untouched <- function(st, untouched, overlap) {
+  n <- nrow(untouched$roles)
+  known <- known_among(untouched, st$train)
   if (known$beyond && overlap == "refuse") {
     stop_input(
       paste0(
-        known$count, " of the ", nrow(data),
+        known$count, " of the ", n,
         " rows of `data` are training rows of the study, more than chance explains."
       ),
       paste0("Chance would give about ", signif(known$by_chance, 2), "."),
@@ -187,12 +207,12 @@ check_untouched <- function(st, data, overlap) {
       )
     )
   }
-  known <- find_known_rows(data, st$data)
-  if (known$beyond && known$count > nrow(data) / 2 && !isTRUE(st$seen)) {
+  known <- known_among(untouched, st$data)
+  if (known$beyond && known$count > n / 2 && !isTRUE(st$seen)) {
     warn_dreher(
       "rows",
       paste0(
-        known$count, " of the ", nrow(data),
+        known$count, " of the ", n,
         " rows of `data` are the study's holdout rows."
       ),
       paste0(
@@ -203,8 +223,30 @@ check_untouched <- function(st, data, overlap) {
   }
 }
 
-rows_print <- function(st, data) {
-  table_print(data[intersect(names(data), c(st$target, st$predictors))])
+# Of a store batch by batch: a row is known whatever comes with it.
+known_among <- function(untouched, known) {
+  if (is.null(untouched$store)) return(find_known_rows(untouched$data, known))
+  found <- list(count = 0, by_chance = 0)
+  each_batch(untouched$store, names(untouched$store$columns), function(rows, from) {
+    batch <- find_known_rows(rows, known)
+    found <<- list(
+      count = found$count + batch$count, by_chance = found$by_chance + batch$by_chance,
+      share = batch$share
+    )
+  })
+  found$beyond <- found$count > stats::qbinom(0.99, untouched$store$rows, found$share)
+  found
+}
+
+rows_print <- function(st, untouched) {
+  store <- untouched$store
+  if (is.null(store)) {
+    return(table_print(
+      untouched$data[intersect(names(untouched$data), c(st$target, st$predictors))]
+    ))
+  }
+  named <- intersect(names(store$columns), c(st$target, st$predictors))
+  join_hashes(vapply(named, function(p) column_hash(store_column(store, p)), ""))
 }
 
 #' @export

@@ -260,6 +260,7 @@ reduce_models <- function(st, plans, run) {
     about = about,
     sound = sound_reduction,
     label = "reducing",
+    cost = vapply(pieces, function(p) fits_of_piece(p, plans[[p$model]]), 0),
     narrow = function(piece, arguments) {
       plan <- plans[[piece$model]]
       arguments$plans <- plans[piece$model]
@@ -301,6 +302,19 @@ pieces_of_reduction <- function(plan) {
   }
   c(
     list(list(model = m, part = "all rows")), unlist(folds, recursive = FALSE), choice, random
+  )
+}
+
+# About how many fits a piece is: of the path, and of the sets that are scored.
+fits_of_piece <- function(piece, plan) {
+  settings <- plan$settings
+  points <- length(settings$points)
+  units <- length(plan$units)
+  path <- switch(settings$search, ranking = 1, backward = points, units^2 / 2)
+  floor <- if (is.null(settings$floor_refits)) 0 else settings$floor_refits
+  switch(
+    piece$part, random = settings$random * points, "all rows" = path + floor,
+    outer = path + points + floor, path + points
   )
 }
 

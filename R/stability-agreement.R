@@ -281,7 +281,7 @@ main_effect_shares <- function(
   if (!length(predictors)) return(stats::setNames(double(), character()))
   evaluation <- draw_rows(list(data = st$data, label = "holdout"), max_rows, seed)
   rows <- model_rows(st, model, evaluation$data)
-  design <- shared_design(draw_donors(nrow(rows), repeats, seed))
+  design <- shared_design(draw_donors(nrow(rows), repeats, seed, apart = TRUE))
   units <- stats::setNames(as.list(predictors), predictors)
   out <- stats::setNames(rep(NA_real_, length(units)), predictors)
   n <- nrow(rows)

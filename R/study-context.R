@@ -3,6 +3,7 @@
 #   models      list of models, by name: name, object, class, inputs, predict, own_reader, forest,
 #               linear, classes (see open_model())
 #   data        holdout rows; train: training rows or NULL; seen: are the first the second?
+#   store, roles NULL, or where all rows are of which `data` are some (study-whole.R)
 #   target, task, classes, positive, metric, weights, blocks
 #   predictors  all columns that any model takes in; asked: those named by the user
 #   dictionary  one row per predictor
@@ -43,6 +44,7 @@ validate_study <- function(x) {
 # about the first does not hold of the second, unless only the number of threads is another.
 derive_study <- function(st, ...) {
   fields <- list(...)
+  if ("data" %in% names(fields)) st["store"] <- st["roles"] <- list(NULL)
   for (name in names(fields)) st[name] <- fields[name]
   if (length(setdiff(names(fields), "threads"))) st$memory <- new.env(parent = emptyenv())
   st

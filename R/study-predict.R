@@ -238,7 +238,12 @@ constant_of <- function(st, data) {
   }
 }
 
-predict_constant <- function(st, data, from = if (is.null(st$train)) st$data else st$train) {
+# n: of how many rows; from: the rows it is worked out from.
+predict_constant <- function(st, n, from = NULL) {
+  if (is.null(from)) from <- if (is.null(st$train)) whole_roles(st) else st$train
   value <- constant_of(st, from)
-  matrix(value, nrow(data), length(value), byrow = TRUE, dimnames = list(NULL, st$classes))
+  matrix(value, n, length(value), byrow = TRUE, dimnames = list(NULL, st$classes))
 }
+
+# Target, weights and blocks of all rows.
+whole_roles <- function(st) if (is.null(st$store)) st$data else st$roles

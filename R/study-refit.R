@@ -126,7 +126,7 @@ inside_study <- function(st, model, fit, train, data, predictors = st$asked) {
 # parts, taken together, would order the rows by their parts.
 predict_set <- function(st, model, train, test, predictors, seed, key) {
   if (!length(predictors)) {
-    return(predict_constant(st, test, if (judges_order(st$metric)) st$train else train))
+    return(predict_constant(st, nrow(test), if (judges_order(st$metric)) st$train else train))
   }
   fit <- fit_on(st, model, train, predictors, seed, key)
   with_usual_levels(test, train, function(rows) predict_fit(st, model, fit, rows, predictors))

@@ -61,21 +61,35 @@ pick_rows <- function(st, rows) {
   if (rows == "holdout" && isTRUE(st$seen)) {
     return(list(data = st$data, label = "train", kind = "train"))
   }
-  list(
+  out <- list(
     data = if (rows == "train") need_train(st, "`rows = \"train\"`") else st$data,
     label = rows,
     kind = rows
   )
+  if (rows == "holdout" && !is.null(st$store)) {
+    out$store <- st$store
+    out$of <- st$store$rows
+    out$target <- st$roles[st$target]
+  }
+  out
 }
 
 # At most so many rows, drawn by seed; `chosen` says which, `of` out of how many.
 draw_rows <- function(evaluation, most, seed) {
-  n <- nrow(evaluation$data)
-  evaluation$chosen <- seq_len(n)
+  n <- if (is.null(evaluation$store)) nrow(evaluation$data) else evaluation$store$rows
+  evaluation$chosen <- seq_len(nrow(evaluation$data))
   if (is.null(most) || n <= most) return(evaluation)
-  evaluation$chosen <- sort(with_stream(seed, c("rows", n), sample.int(n, most)))
-  evaluation$data <- evaluation$data[evaluation$chosen, , drop = FALSE]
+  chosen <- sort(with_stream(seed, c("rows", n), sample.int(n, most)))
+  evaluation$chosen <- chosen
   evaluation$of <- n
+  if (is.null(evaluation$store)) {
+    evaluation$data <- evaluation$data[chosen, , drop = FALSE]
+  } else {
+    evaluation$data <- pick_from_store(evaluation$store, chosen)
+    # as the study has it: classes as a factor of its own
+    evaluation$data[names(evaluation$target)] <- evaluation$target[chosen, , drop = FALSE]
+    evaluation$store <- NULL
+  }
   evaluation
 }
 

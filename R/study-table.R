@@ -108,6 +108,17 @@ check_file <- function(file) {
 }
 
 check_table_names <- function(table, name) {
+  check_distinct_names(table, name)
+  if (nrow(table) == 0) {
+    stop_input(
+      paste0("The ", what_of(name), " has a header but no rows."),
+      todo = "Give rows to compute on."
+    )
+  }
+  table
+}
+
+check_distinct_names <- function(table, name) {
   twice <- unique(names(table)[duplicated(names(table))])
   if (length(twice)) {
     stop_input(
@@ -117,13 +128,6 @@ check_table_names <- function(table, name) {
       todo = "Rename the columns so that each name stands once."
     )
   }
-  if (nrow(table) == 0) {
-    stop_input(
-      paste0("The ", what_of(name), " has a header but no rows."),
-      todo = "Give rows to compute on."
-    )
-  }
-  table
 }
 
 what_of <- function(name) {
@@ -134,15 +138,19 @@ is_parquet <- function(file) identical(readBin(file, "raw", 4), charToRaw("PAR1"
 
 read_parquet_file <- function(file) {
   rlang::check_installed("nanoparquet", "to read Parquet files")
-  table <- tryCatch(nanoparquet::read_parquet(file), error = function(e) {
+  settled <- settle_integers(as.data.frame(parquet_call(file, nanoparquet::read_parquet)))
+  list(table = settled$table, name = file, format = "Parquet", guesses = settled$guesses)
+}
+
+# fun: a reader of package nanoparquet.
+parquet_call <- function(file, fun, ...) {
+  tryCatch(fun(file, ...), error = function(e) {
     pass_interrupt(e)
     stop_input(
       paste0("The file \"", file, "\" cannot be read as Parquet."), conditionMessage(e),
       "Is it whole?"
     )
   })
-  settled <- settle_integers(as.data.frame(table))
-  list(table = settled$table, name = file, format = "Parquet", guesses = settled$guesses)
 }
 
 # --- databases ---------------------------------------------------------------------------------

@@ -92,8 +92,8 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
 }
 
 # Are the rows to be questioned those the models were trained on? TRUE where most are; where only
-# some are, that is said.
-find_seen_rows <- function(data, train) {
+# some are, that is said. drawn: are these some of more?
+find_seen_rows <- function(data, train, drawn = FALSE) {
   known <- find_known_rows(data, train)
   if (!known$beyond) return(FALSE)
   most <- known$count > nrow(data) / 2
@@ -102,7 +102,7 @@ find_seen_rows <- function(data, train) {
     paste0(
       if (known$count == nrow(data)) "All" else known$count, " ",
       if (known$count < nrow(data)) "of the ", nrow(data),
-      " rows of `data` are training rows."
+      if (drawn) " drawn", " rows of `data` are training rows."
     ),
     if (most) {
       paste0(

@@ -6,7 +6,11 @@
 #'
 #' @param models A fitted model, or a named list of fitted models. See [readers] for the classes
 #'   that are known, and [read_model()] for model files.
-#' @param data The holdout rows: a data frame the models have not been trained on, with the target.
+#' @param data The holdout rows, which the models have not been trained on, with the target: a data
+#'   frame; or, where they are too many for memory, rows of [open_rows()], the path of a Parquet
+#'   file or folder, or a function that gives the next rows (see there). All rows are then scored,
+#'   ranked by permutation, and counted in [check_data()]; everything else is worked out on rows
+#'   that are drawn, and `max_rows` draws from all of them.
 #' @param target Name of the target column. Numbers make it a regression; a factor, text,
 #'   TRUE/FALSE, or a model of classes make it a classification.
 #' @param train The training rows. Needed for impurity importance, Shapley background rows, the
@@ -89,10 +93,11 @@ study <- function(
   check_no_dots(..., .verb = "study")
   threads <- check_threads(threads)
   models <- name_models(models)
-  data <- check_rows(data, "data")
-  if (!is.null(train)) train <- check_rows(train, "train")
   target <- check_string(target, "target")
-  check_row_roles(data, target, weights, blocks, "data")
+  given <- rows_of_study(data, list(target, weights, blocks))
+  data <- given$data
+  if (!is.null(train)) train <- check_rows(train, "train")
+  check_row_roles(given$roles, target, weights, blocks, "data")
   if (!is.null(train)) check_row_roles(train, target, weights, blocks, "train")
   if (!is.null(predictors)) {
     check_names(predictors, "predictors")
@@ -118,15 +123,18 @@ study <- function(
     if (own) model_task(models[[m]]) else list(task = NULL, classes = NULL)
   })
   kind <- find_task(
-    data[[target]], if (!is.null(train)) train[[target]], tasks, names(models), target,
-    positive
+    given$roles[[target]], if (!is.null(train)) train[[target]], tasks, names(models),
+    target, positive
   )
   data[[target]] <- kind$convert(data[[target]], target, "data")
+  given$roles[[target]] <- kind$convert(given$roles[[target]], target, "data")
   if (!is.null(train)) train[[target]] <- kind$convert(train[[target]], target, "train")
-  check_enough(data, train, target, kind)
-  check_ways(ways, data, train, target, kind)
+  check_enough(given$roles, train, target, kind)
+  check_ways(ways, given$roles, train, target, kind)
   st <- new_study(list(
-    models = list(), data = data, train = train, target = target, task = kind$task,
+    models = list(), data = data, store = given$store,
+    roles = if (!is.null(given$store)) given$roles, train = train, target = target,
+    task = kind$task,
     classes = kind$classes, positive = kind$positive,
     metric = new_metric(
       metric, better, kind$task, kind$classes, kind$positive, weighted = !is.null(weights)
@@ -145,8 +153,11 @@ study <- function(
     models = opened,
     predictors = used,
     dictionary = fill_dictionary(dictionary, used, names(data)),
-    seen = if (is.null(train)) FALSE else find_seen_rows(data, train),
-    fingerprint = rlang::hash(c(table_print(data), table_print(train), target))
+    seen = if (is.null(train)) FALSE else find_seen_rows(data, train, !is.null(given$store)),
+    fingerprint = rlang::hash(c(
+      if (is.null(given$store)) table_print(data) else given$store$print,
+      table_print(train), target
+    ))
   ))
 }
 

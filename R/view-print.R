@@ -5,6 +5,31 @@
 print.dreher_study <- function(x, ..., width = NULL) write_lines(x, format(x), width)
 
 #' @export
+print.dreher_store <- function(x, ..., width = NULL) write_lines(x, format(x), width)
+
+#' @export
+format.dreher_store <- function(x, ...) {
+  kind <- vapply(x$columns, `[[`, "", "kind")
+  counts <- table(kind)
+  bytes <- x$rows * sum(vapply(kind, store_width, 0))
+  c(
+    heading("Rows on disk"), paste0(" rows       ", format_number(x$rows)),
+    paste0(
+      " columns    ", length(x$columns), " (",
+      paste(counts, names(counts), collapse = ", "), ")"
+    ),
+    paste0(
+      " in memory  ", format_number(min(x$in_memory, x$rows)),
+      " rows, drawn when a study asks"
+    ),
+    paste0(
+      " folder     ", x$folder, ", ",
+      format(structure(bytes, class = "object_size"), "auto")
+    )
+  )
+}
+
+#' @export
 format.dreher_study <- function(x, ...) {
   models <- x$models[seq_len(min(length(x$models), 10))]
   reads <- vapply(models, say_read, "")
@@ -13,7 +38,7 @@ format.dreher_study <- function(x, ...) {
     paste0(" target      ", say_target(x)),
     paste0(" metric      ", x$metric$label, ", ", x$metric$better, " is better"),
     paste0(
-      " rows        ", format_number(nrow(x$data)),
+      " rows        ", format_number(count_whole(x)),
       if (isTRUE(x$seen)) " of those the models were trained on" else " holdout",
       if (!is.null(x$train)) {
         paste0(", ", format_number(nrow(x$train)), " training")
@@ -21,11 +46,17 @@ format.dreher_study <- function(x, ...) {
         "; no training rows given"
       }
     ),
+    if (!is.null(x$store)) {
+      paste0(
+        " in memory   ", format_number(nrow(x$data)),
+        " of the holdout rows, drawn; all are in ", x$store$folder
+      )
+    },
     if (!is.null(x$weights)) paste0(" weights     ", x$weights),
     if (!is.null(x$blocks)) {
       paste0(
         " blocks      ", x$blocks, ": ",
-        format_number(length(unique(x$data[[x$blocks]]))), " in the holdout rows"
+        format_number(length(unique(whole_roles(x)[[x$blocks]]))), " in the holdout rows"
       )
     },
     paste0(" predictors  ", length(x$predictors)), "",
@@ -48,8 +79,8 @@ format.dreher_study <- function(x, ...) {
 say_target <- function(x) {
   if (x$task == "regression") {
     paste0(
-      "a number from ", format_value(min(x$data[[x$target]])), " to ",
-      format_value(max(x$data[[x$target]]))
+      "a number from ", format_value(min(whole_roles(x)[[x$target]])), " to ",
+      format_value(max(whole_roles(x)[[x$target]]))
     )
   } else {
     paste0(
@@ -68,7 +99,8 @@ say_read <- function(m) {
     nodes <- format_number(length(m$forest$column))
     paste0(trees, if (trees == 1) " tree, " else " trees, ", nodes, " nodes")
   } else if (!is.null(m$linear)) {
-    paste0(sum(m$linear$term > 0), " coefficients")
+    n <- sum(m$linear$term > 0)
+    paste0(n, if (n == 1) " coefficient" else " coefficients")
   } else {
     "through its predictions"
   }

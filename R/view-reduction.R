@@ -72,7 +72,7 @@ format_curve <- function(x, d, m, most) {
         score = format_value(d$score, d$std_error),
         price = price(d),
         random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
-        added = shorten_words(name_added(d, st), 40)
+        added = shorten_words(name_added(d, st), min(40, screen_width() - 38))
       ),
       c(TRUE, TRUE, TRUE, TRUE, FALSE)
     ),

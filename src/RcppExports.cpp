@@ -375,15 +375,15 @@ BEGIN_RCPP
 END_RCPP
 }
 // tally_add
-void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, Rcpp::IntegerVector turn, Rcpp::IntegerVector unit, Rcpp::NumericVector truth, Rcpp::NumericVector before, Rcpp::NumericVector weight, Rcpp::IntegerVector donor, bool own_donors, int threads);
-RcppExport SEXP _dreher_tally_add(SEXP tallySEXP, SEXP valueSEXP, SEXP powerSEXP, SEXP fromSEXP, SEXP turnSEXP, SEXP unitSEXP, SEXP truthSEXP, SEXP beforeSEXP, SEXP weightSEXP, SEXP donorSEXP, SEXP own_donorsSEXP, SEXP threadsSEXP) {
+void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, int repeats, Rcpp::IntegerVector unit, Rcpp::NumericVector truth, Rcpp::NumericVector before, Rcpp::NumericVector weight, Rcpp::IntegerVector donor, bool own_donors, int threads);
+RcppExport SEXP _dreher_tally_add(SEXP tallySEXP, SEXP valueSEXP, SEXP powerSEXP, SEXP fromSEXP, SEXP repeatsSEXP, SEXP unitSEXP, SEXP truthSEXP, SEXP beforeSEXP, SEXP weightSEXP, SEXP donorSEXP, SEXP own_donorsSEXP, SEXP threadsSEXP) {
 BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< SEXP >::type tally(tallySEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type value(valueSEXP);
     Rcpp::traits::input_parameter< int >::type power(powerSEXP);
     Rcpp::traits::input_parameter< int >::type from(fromSEXP);
-    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type turn(turnSEXP);
+    Rcpp::traits::input_parameter< int >::type repeats(repeatsSEXP);
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type unit(unitSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type truth(truthSEXP);
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type before(beforeSEXP);
@@ -391,7 +391,7 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type donor(donorSEXP);
     Rcpp::traits::input_parameter< bool >::type own_donors(own_donorsSEXP);
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    tally_add(tally, value, power, from, turn, unit, truth, before, weight, donor, own_donors, threads);
+    tally_add(tally, value, power, from, repeats, unit, truth, before, weight, donor, own_donors, threads);
     return R_NilValue;
 END_RCPP
 }

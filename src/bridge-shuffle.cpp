@@ -24,8 +24,8 @@ SEXP shuffle_prepare(Rcpp::List forest, SEXP x, int threads) {
   return out;
 }
 
-// Rows from to `to` (from 1). donor: rows x repeats, or rows x repeats x players; inbag: rows x
-// trees, or 0 x 0; scale: rows, or none.
+// Rows from to `to` (from 1). donor: these rows x repeats, or these rows x repeats x players;
+// inbag: all rows x trees, or 0 x 0; scale: all rows, or none.
 // -> base + scale * sum over trees: before (rows x outputs) and after (rows x repeats x players x
 // outputs) the shuffles
 // [[Rcpp::export]]
@@ -37,12 +37,14 @@ Rcpp::List shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int player
   const Forest& f = at->forest.view;
   const R_xlen_t n = at->ranks.rows;
   if (repeats < 1 || repeats > dreher::most_repeats) Rcpp::stop("too many repeats at once");
-  if (donor.size() != n * repeats * (own_donors ? players : 1) || player_of.size() != f.n_columns)
-    Rcpp::stop("donors or players do not fit the table");
+  if (player_of.size() != f.n_columns) Rcpp::stop("players do not fit the table");
   if (inbag.size() > 0 && (inbag.nrow() != n || inbag.ncol() != f.n_trees))
     Rcpp::stop("in-bag counts must be rows x trees");
   if (scale.size() > 0 && scale.size() != n) Rcpp::stop("one scale per row");
   if (from < 1 || to > n || from > to) Rcpp::stop("rows out of range");
+  const R_xlen_t rows = to - from + 1;
+  if (donor.size() != rows * repeats * (own_donors ? players : 1))
+    Rcpp::stop("donors do not fit the rows");
   const std::vector<int> donor0 = from_zero(donor), player0 = from_zero(player_of);
   for (int d : donor0)
     if (d < 0 || d >= n) Rcpp::stop("a donor is out of range");
@@ -55,12 +57,11 @@ Rcpp::List shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int player
                                 own_donors,
                                 inbag.size() > 0 ? inbag.begin() : nullptr,
                                 scale.size() > 0 ? scale.begin() : nullptr};
-  Rcpp::NumericMatrix before(to - from + 1, f.n_outputs);
-  Rcpp::NumericVector after(
-      Rcpp::no_init(static_cast<R_xlen_t>(to - from + 1) * repeats * f.n_outputs * players));
+  Rcpp::NumericMatrix before(rows, f.n_outputs);
+  Rcpp::NumericVector after(Rcpp::no_init(rows * repeats * f.n_outputs * players));
   stop_if_interrupted(dreher::shuffle_outputs(f, at->coded, at->ranks, shuffle, from - 1, to,
                                               make_loop(threads), before.begin(), after.begin()));
-  after.attr("dim") = Rcpp::IntegerVector::create(to - from + 1, repeats, players, f.n_outputs);
+  after.attr("dim") = Rcpp::IntegerVector::create(rows, repeats, players, f.n_outputs);
   return Rcpp::List::create(Rcpp::Named("before") = before, Rcpp::Named("after") = after);
 }
 
@@ -70,41 +71,31 @@ SEXP tally_start(int rows, int units) {
   return Rcpp::XPtr<dreher::Tally>(new dreher::Tally(rows, units));
 }
 
-// value: rows x repeats x units, of rows from, from + 1, ...; turn (of the repeats), unit: which
-// they are; donor: all rows x all repeats (x these units).
+// value: these rows x repeats x units, of rows from, from + 1, ...; unit: which they are; donor:
+// these rows x repeats (x these units).
 // [[Rcpp::export]]
-void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, Rcpp::IntegerVector turn,
+void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, int repeats,
                Rcpp::IntegerVector unit, Rcpp::NumericVector truth, Rcpp::NumericVector before,
                Rcpp::NumericVector weight, Rcpp::IntegerVector donor, bool own_donors,
                int threads) {
   const Rcpp::XPtr<dreher::Tally> at(tally);
   const std::ptrdiff_t n = at->rows, units = unit.size();
-  if (n == 0 || units == 0 || turn.size() == 0) return;
-  const R_xlen_t rows = value.size() / (turn.size() * units),
-                 repeats = donor.size() / n / (own_donors ? units : 1);
-  const bool fits = value.size() == rows * turn.size() * units &&
-                    donor.size() == n * repeats * (own_donors ? units : 1) && from >= 1 &&
+  if (n == 0 || units == 0 || repeats < 1) return;
+  const R_xlen_t rows = value.size() / (repeats * units);
+  const bool fits = value.size() == rows * repeats * units &&
+                    donor.size() == rows * repeats * (own_donors ? units : 1) && from >= 1 &&
                     from - 1 + rows <= n && before.size() == n &&
                     (power == 0 || truth.size() == n) && (weight.size() == 0 || weight.size() == n);
   if (!fits) Rcpp::stop("losses, donors or rows do not fit each other");
   for (int d : donor)
     if (d < 1 || d > n) Rcpp::stop("a donor is out of range");
-  for (int r : turn)
-    if (r < 1 || r > repeats) Rcpp::stop("a repeat is out of range");
   for (int u : unit)
     if (u < 1 || u > static_cast<int>(at->square.size())) Rcpp::stop("a unit is out of range");
-  const dreher::Losses losses{value.begin(),
-                              power,
-                              from - 1,
-                              rows,
-                              from_zero(turn),
-                              from_zero(unit),
-                              truth.begin(),
-                              before.begin(),
-                              weight.size() > 0 ? weight.begin() : nullptr,
-                              donor.begin(),
-                              static_cast<int>(repeats),
-                              own_donors};
+  const dreher::Losses losses{
+      value.begin(), power,          from - 1,
+      rows,          repeats,        from_zero(unit),
+      truth.begin(), before.begin(), weight.size() > 0 ? weight.begin() : nullptr,
+      donor.begin(), own_donors};
   dreher::add_losses(losses, make_loop(threads), &*at);
 }
 

@@ -6,14 +6,13 @@ namespace dreher {
 
 void add_losses(const Losses& l, const Loop& loop, Tally* tally) {
   const std::ptrdiff_t n = tally->rows, units = static_cast<std::ptrdiff_t>(l.unit.size());
-  const int repeats = static_cast<int>(l.repeat.size());
   each_row(loop, units, units, [&](std::ptrdiff_t u, int) {
     double* given = tally->given.data() + n * l.unit[u];
     double* taken = tally->taken.data() + n * l.unit[u];
     double square = 0;
-    for (int r = 0; r < repeats; ++r) {
-      const int* donor = l.donor + n * (l.repeat[r] + (l.own_donors ? l.repeats * u : 0));
-      const double* value = l.value + l.rows * (r + repeats * u);
+    for (int r = 0; r < l.repeats; ++r) {
+      const int* donor = l.donor + l.rows * (r + (l.own_donors ? l.repeats * u : 0));
+      const double* value = l.value + l.rows * (r + l.repeats * u);
       for (std::ptrdiff_t i = 0; i < l.rows; ++i) {
         const std::ptrdiff_t row = l.from + i;
         double loss = value[i];
@@ -23,7 +22,7 @@ void add_losses(const Losses& l, const Loop& loop, Tally* tally) {
         }
         const double change = (loss - l.before[row]) * (l.weight == nullptr ? 1.0 : l.weight[row]);
         given[row] += change;
-        taken[donor[row] - 1] += change;
+        taken[donor[i] - 1] += change;
         square += change * change;
       }
     }

@@ -21,12 +21,12 @@ struct Losses {
   const double* value;  // [rows * repeats * units]: predictions, or losses when power is 0
   int power;            // 1: absolute, 2: squared distance from the truth
   std::ptrdiff_t from, rows;
-  std::vector<int> repeat, unit;  // which, from 0
-  const double* truth;            // [all rows]
-  const double* before;           // [all rows] loss before the shuffle
-  const double* weight;           // [all rows] or nullptr
-  const int* donor;               // [all rows * all repeats (* units here)], from 1
-  int repeats;                    // of the donors
+  int repeats;
+  std::vector<int> unit;  // which, from 0
+  const double* truth;    // [all rows]
+  const double* before;   // [all rows] loss before the shuffle
+  const double* weight;   // [all rows] or nullptr
+  const int* donor;       // [rows * repeats (* units here)], from 1
   bool own_donors;
 };
 

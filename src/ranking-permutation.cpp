@@ -45,14 +45,15 @@ bool shuffle_blocks(const Forest& f, const Coded& coded, const Ranks& ranks, con
       for (int c = 0; c < C; ++c) put(c, R, ranks.row(row)[c]);
       for (int r = 0; r < R; ++r) {
         if (!s.own_donors) {
-          const Code* donor = ranks.row(s.donor[row + n * r]);
+          const Code* donor = ranks.row(s.donor[first + i + rows * r]);
           for (int c = 0; c < C; ++c) put(c, r, donor[c]);
         } else {
           for (int c = 0; c < C; ++c) {
             if (s.player_of[c] >= 0)
               put(c, r,
                   ranks.row(
-                      s.donor[row + n * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
+                      s.donor[first + i +
+                              rows * (r + static_cast<std::ptrdiff_t>(R) * s.player_of[c])])[c]);
           }
         }
       }

@@ -18,7 +18,8 @@ constexpr int most_repeats = 63;
 struct Shuffle {
   const int* player_of = nullptr;  // [n_columns], from 0; -1: not shuffled in this call
   int players = 0;
-  const int* donor = nullptr;  // [rows * repeats (* players)], row whose values are taken
+  const int* donor = nullptr;  // [rows * repeats (* players)] of the rows asked for: row whose
+                               // values are taken
   int repeats = 0;             // at most most_repeats
   bool own_donors = false;     // does every player have donors of its own?
   const int* inbag =

@@ -613,3 +613,34 @@ test_that("a warning that repeats is told once, and counted", {
     )
   )
 })
+
+test_that("rows may be a folder of Parquet files", {
+  for (part in c("holdout", "untouched")) {
+    dir.create(path(part))
+    rows <- utils::read.csv(path(paste0(part, ".csv")))
+    nanoparquet::write_parquet(rows[1:50, ], file.path(path(part), "a.parquet"))
+    nanoparquet::write_parquet(rows[51:80, ], file.path(path(part), "b.parquet"))
+  }
+  words <- c(
+    "rank", "--models", path("models.rds"), "--target", "strength", "--by", "permutation",
+    "--train", path("train.csv"), "--data"
+  )
+  from_file <- do.call(command, as.list(c(words, path("holdout.csv"))))
+  from_folder <- do.call(command, as.list(c(words, path("holdout"))))
+  expect_identical(from_folder$status, 0L)
+  expect_identical(from_folder$out, from_file$out)
+  expect_match(from_folder$err, "holdout: 80 rows, 5 columns, copied to")
+  x <- command(
+    "reduce", "--models", path("models.rds"), "--train", path("train.csv"), "--target",
+    "strength", "--ranker", "linear", "--folds", "3", "--repeats", "1", "--random", "0",
+    "--confirm", path("untouched")
+  )
+  expect_identical(x$status, 0L)
+  expect_match(x$err, "Compared on 80 untouched rows")
+  x <- command(
+    "rank", "--models", path("holdout"), "--data", path("holdout.csv"), "--target",
+    "strength"
+  )
+  expect_identical(x$status, 2L)
+  expect_match(x$err, "There is no file")
+})

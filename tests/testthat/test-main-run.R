@@ -602,3 +602,40 @@ test_that(
     expect_output(print(r), "script")
   }
 )
+
+test_that("a study file names folders of Parquet files, of which all rows are taken", {
+  parts <- list(
+    holdout = kiln_rows(120, "holdout"), untouched = kiln_rows(100, "untouched")
+  )
+  for (part in names(parts)) {
+    dir.create(at(part))
+    rows <- parts[[part]][names(tiles)]
+    rows$clay_source <- as.character(rows$clay_source)
+    nanoparquet::write_parquet(rows, at(part, "a.parquet"))
+  }
+  file <- write_study(
+    "folders.yml",
+    "dreher: 1",
+    "data: {train: tiles.csv, holdout: holdout, untouched: untouched}",
+    "target: strength",
+    "models: {line: {learner: linear}}",
+    "rank: {by: [permutation]}",
+    "reduce: {folds: 3, repeats: 1, random: 0}",
+    "confirm:"
+  )
+  expect_identical(nrow(check_study_file(file)), 0L)
+  expect_match(
+    format_faults(check_study_file(write_study(
+      "odd.yml",
+      "dreher: 1",
+      "data: {train: holdout}",
+      "target: strength",
+      "models: {line: {learner: linear}}"
+    ))),
+    "there is no file \"holdout\"",
+    all = FALSE
+  )
+  r <- quiet(run_study(file))
+  expect_identical(detail(r$ranking, "settings")$n, 120L)
+  expect_identical(r$confirmation$n, 100L)
+})

@@ -147,8 +147,8 @@ test_that(
       prepared <- shuffle_prepare(f, x, 1L)
       walk <- function(threads, from = 1L, to = 30L) {
         shuffle_rows(
-          prepared, players, 2L, donors, 29L, FALSE, matrix(0L, 0, 0), double(), from, to,
-          threads
+          prepared, players, 2L, donors[from:to, ], 29L, FALSE, matrix(0L, 0, 0),
+          double(), from, to, threads
         )
       }
       found <- walk(2L)

@@ -671,10 +671,10 @@ test_that(
         for (us in list(2:3, 1L)) {
           for (rs in list(1L, 2:4)) {
             for (rows in list(1:11, 12:30)) {
-              donors <- if (apart) own[, , us] else shared
+              donors <- if (apart) own[rows, rs, us] else shared[rows, rs]
               tally_add(
-                tally, p[rows, rs, us], power, rows[1], rs, us, truth, before, weight,
-                donors, apart, 2L
+                tally, p[rows, rs, us], power, rows[1], length(rs), us, truth, before,
+                weight, donors, apart, 2L
               )
             }
           }
@@ -697,13 +697,15 @@ test_that(
     tally <- tally_start(n, units)
     expect_error(
       tally_add(
-        tally, p[1:5, 1, 1], 2L, 28L, 1L, 1L, truth, before, double(), shared, FALSE, 1L
+        tally, p[1:5, 1, 1], 2L, 28L, 1L, 1L, truth, before, double(), shared[1:5, 1],
+        FALSE, 1L
       ),
       "do not fit"
     )
     expect_error(
       tally_add(
-        tally, p[, 1, 1], 2L, 1L, 9L, 1L, truth, before, double(), shared, FALSE, 1L
+        tally, p[, 1, 1], 2L, 1L, 1L, 1L, truth, before, double(), shared[, 1] + 30L,
+        FALSE, 1L
       ),
       "out of range"
     )
@@ -840,7 +842,7 @@ test_that("the walk's own outputs are the predictions, wherever the rows are cut
       shuffle_prepare(f, x, 1L),
       1:3,
       3L,
-      donors,
+      donors[cut, , drop = FALSE],
       2L,
       FALSE,
       none,

@@ -127,7 +127,7 @@ test_that("a margin has a unit", {
   a <- choose_set(rd, rule = "within", margin = "5 %")
   b <- choose_set(rd, rule = "within", margin = paste(0.05 * a$skill_full, "rmse"))
   expect_identical(a$predictors, b$predictors)
-  expect_lt(a$price, 0.05 * a$skill_full)
+  expect_lt(a$curve_price, 0.05 * a$skill_full)
   expect_error(choose_set(rd, rule = "count"), "needs `count`")
   expect_error(choose_set(rd, rule = "floor"), "floor_refits")
   expect_error(choose_set(rd, rule = "cheapest"), "needs the cost")

@@ -165,41 +165,6 @@ test_that("64-bit integers become numbers where these hold them", {
   expect_identical(far$table$n, "9007199254740993")
 })
 
-# A server of its own, in a folder of its own, without a port.
-start_postgres <- function(folder) {
-  bin <- Sys.glob("/usr/lib/postgresql/*/bin")
-  if (!length(bin)) return(FALSE)
-  bin <- bin[length(bin)]
-  as_server <- function(command) {
-    root <- identical(unname(Sys.info()[["effective_user"]]), "root")
-    if (root) {
-      system2("runuser", c("-u", "postgres", "--", command), stdout = FALSE, stderr = FALSE)
-    } else {
-      system2(command[1], command[-1], stdout = FALSE, stderr = FALSE)
-    }
-  }
-  dir.create(folder, mode = "0777")
-  Sys.chmod(folder, "0777", use_umask = FALSE)
-  data <- file.path(folder, "data")
-  made <- as_server(c(file.path(bin, "initdb"), "-D", data, "-A", "trust", "-U", "postgres"))
-  started <- as_server(c(
-    file.path(bin, "pg_ctl"), "-D", data, "-w", "-l", file.path(folder, "log"), "-o",
-    shQuote(paste0("-c listen_addresses='' -k ", folder)), "start"
-  ))
-  made == 0 && started == 0
-}
-
-stop_postgres <- function(folder) {
-  bin <- Sys.glob("/usr/lib/postgresql/*/bin")
-  root <- identical(unname(Sys.info()[["effective_user"]]), "root")
-  words <- c(
-    file.path(bin[length(bin)], "pg_ctl"), "-D", file.path(folder, "data"), "-m", "immediate",
-    "stop"
-  )
-  if (root) words <- c("runuser", "-u", "postgres", "--", words)
-  system2(words[1], words[-1], stdout = FALSE, stderr = FALSE)
-}
-
 test_that("a PostgreSQL server is read, and takes results", {
   if (!length(Sys.glob("/usr/lib/postgresql/*/bin")) && !nzchar(Sys.getenv("CI"))) {
     skip("no PostgreSQL server on this machine")

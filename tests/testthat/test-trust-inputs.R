@@ -102,6 +102,9 @@ wrong <- list(
   reached = list(NA, "a", Inf, c(1, 2), list(), NULL),
   two_sets = list("foo", 3, NA, list(), "train", list(a = 1), ho, NULL),
   some_models = list("nobody", NA, 3, TRUE, c("lm", "nobody")),
+  source = list(NA, 3, "", c("a", "b"), NULL, "no-such-file.xyz", list(), function() 3),
+  new_folder = list(NA, 3, c("a", "b"), getwd()),
+  some_count = list(NA, "a", 0, -1, 1.5, 1e10, Inf, list(1), TRUE, c(100, 200), NULL),
   new_file = list(NA, 3, "", c("a", "b"), tempdir()),
   name_or_none = list(3, NA, "", c("a", "b"), list()),
   withheld = list(3, NA, "all", character(), list("rows"), c("rows", NA)),
@@ -355,6 +358,13 @@ arguments <- list(
       source = "file", query = "query", delimiter = "word_or_none", decimal = "word_or_none",
       thousands = "word_or_none", header = "flag_or_none", encoding = "word_or_none",
       quiet = "flag"
+    )
+  ),
+  open_rows = list(
+    list(source = quote(ho)),
+    c(
+      source = "source", query = "query", columns = "columns", folder = "new_folder",
+      in_memory = "some_count", seed = "seed", at_once = "some_count", quiet = "flag"
     )
   ),
   read_dictionary = list(
