@@ -227,7 +227,7 @@ reduce_step <- function() {
         opt("budget", "the most a set may cost, by the dictionary", "double"),
         opt(
           "random",
-          "random sets of each number of predictors to compare with [default %default]",
+          "at most so many random sets of each number of predictors [default %default]",
           "double",
           10L
         ),

@@ -171,6 +171,7 @@ choose_set <- function(
       cost_full = cost_of(curve$plan, curve$plan$universe),
       random_p = beside$random_p,
       random_sets = beside$random_sets,
+      random_as_good = beside$random_as_good,
       random = reduction$random,
       chosen_share = chosen_share$table,
       stability = chosen_share$stability,

@@ -30,11 +30,8 @@ gather_curve <- function(st, plan, values, fold_of) {
   if (!length(splits)) return(NULL)
   outer <- outer[used]
   fold_of <- fold_of[, used, drop = FALSE]
-  random <- if (1L %in% used && settings$random > 0 && length(random_sets(plan, m))) {
-    stack_folds(
-      lapply(seq_len(settings$folds), function(f) value("random", 1L, f)), fold_of[, 1]
-    )
-  }
+  info <- row_info(st, frame_for(st, plan, rep(TRUE, n)))
+  pieces <- random_pieces(plan)
   list(
     model = m,
     plan = plan[setdiff(names(plan), "settings")],
@@ -47,10 +44,12 @@ gather_curve <- function(st, plan, values, fold_of) {
     fold_of = fold_of,
     failed = failed_sets(values, m),
     unseen = most_unseen(values, m),
-    info = row_info(st, frame_for(st, plan, rep(TRUE, n))),
+    info = info,
     outer = outer,
     choice = gather_choice(st, plan, value, outer),
-    random = random
+    random = if (1L %in% used && length(pieces)) {
+      random_losses(st, plan, pieces, values, fold_of, info)
+    }
   )
 }
 
@@ -209,42 +208,6 @@ predictors_added <- function(curve, path) {
     )
   }
   vapply(seq_along(curve$columns), one, "")
-}
-
-# Random sets of each size beside the path, both on the first drawing of the folds.
-random_band <- function(st, curve) {
-  none <- data.frame(
-    random = NA_real_, random_lower = NA_real_, random_upper = NA_real_,
-    random_p = NA_real_, random_sets = NA_integer_
-  )
-  out <- none[rep(1, length(curve$columns)), ]
-  if (is.null(curve$random)) return(out)
-  S <- curve$settings$random
-  points <- curve$settings$points[curve$settings$points > 0 &
-      curve$settings$points < length(curve$plan$units)]
-  drawn <- matrix(losses_of_sets(st, curve$info, curve$random), S)
-  own <- losses_of_sets(st, curve$info, curve$outer[[1]])
-  sets <- random_sets(c(curve$plan, list(settings = curve$settings)), curve$model)
-  sets <- matrix(vapply(sets, function(s) rlang::hash(sort_text(s)), ""), S)
-  at <- match(as.character(points), names(curve$columns))
-  for (j in seq_along(points)) {
-    known <- is.finite(drawn[, j])
-    if (!any(known)) next
-    # Of few predictors the same set is drawn again, or the path's own.
-    path <- rlang::hash(sort_text(curve$columns[[at[j]]]))
-    others <- which(known & !duplicated(sets[, j]) & sets[, j] != path)
-    share <- if (length(others) && is.finite(own[at[j]])) {
-      (1 + sum(drawn[others, j] <= own[at[j]])) / (length(others) + 1)
-    } else {
-      NA
-    }
-    middle <- stats::quantile(drawn[known, j], c(0.05, 0.95), names = FALSE)
-    band <- sort(as_score(st$metric, middle))
-    out[at[j], ] <- list(
-      as_score(st$metric, mean(drawn[known, j])), band[1], band[2], share, length(others)
-    )
-  }
-  out
 }
 
 # p: rows x sets x outputs. -> a loss per set over these rows, NA where it lacks a prediction

@@ -136,6 +136,11 @@ rank_units <- function(st, ranker, train, plan, units, settings, key) {
   asks_model <- any(method_field(settings$by, "asks_model"))
   fit <- if (!asks_model) {
     ranker$object
+  } else if (all(fit_rows)) {
+    fit_shared(
+      plan$fits, st, ranker, fit_part, predictors, settings$seed,
+      keep = length(units) %in% settings$points
+    )
   } else {
     fit_on(st, ranker, fit_part, predictors, settings$seed, key)
   }
@@ -146,7 +151,9 @@ rank_units <- function(st, ranker, train, plan, units, settings, key) {
     fit,
     fit_part,
     if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE],
-    predictors
+    predictors,
+    # once a path: its scores are what the library predicts
+    compare = length(units) == length(plan$units)
   )
   groups <- Filter(function(u) length(u) > 1 && all(u %in% predictors), plan$units[units])
   values <- vapply(

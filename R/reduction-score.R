@@ -14,7 +14,7 @@ score_sets <- function(st, plan, train, test, sets, key) {
       next
     }
     p <- tryCatch(
-      predict_set(st, model, train, test, sets[[s]], plan$settings$seed, key),
+      predict_set(st, model, train, test, sets[[s]], plan$settings$seed, key, plan$fits),
       error = function(e) e
     )
     if (inherits(p, "error")) {
@@ -35,6 +35,27 @@ score_sets <- function(st, plan, train, test, sets, key) {
   structure(out, failed = failed, unseen = unseen)
 }
 
+# What a path trains on all rows of a part is what its sets are scored with: trained once. `fits`
+# holds what is yet to be scored, as long as it is not large. key: that of the part
+share_fits <- function(key) list2env(list(key = key, fits = list(), bytes = 0))
+
+most_bytes_of_fits <- 2^28
+
+fit_shared <- function(fits, st, model, train, predictors, seed, keep = FALSE) {
+  name <- rlang::hash(list(model$name, predictors))
+  fit <- fits$fits[[name]]
+  if (!is.null(fit)) {
+    if (!keep) fits$fits[[name]] <- NULL
+    return(fit)
+  }
+  fit <- fit_on(st, model, train, predictors, seed, fits$key)
+  if (keep) {
+    fits$bytes <- fits$bytes + as.double(utils::object.size(fit))
+    if (fits$bytes <= most_bytes_of_fits) fits$fits[[name]] <- fit
+  }
+  fit
+}
+
 # An error's message and what it was made of, in one line.
 message_of <- function(e) {
   said <- rlang::cnd_message(e)
@@ -42,23 +63,6 @@ message_of <- function(e) {
     "\\s+",
     " ",
     gsub("\n[^A-Za-z\"`]*", " ", if (length(said)) said else conditionMessage(e))
-  )
-}
-
-# The same random sets in every fold.
-random_sets <- function(plan, model) {
-  U <- length(plan$units)
-  points <- plan$settings$points[plan$settings$points > 0 & plan$settings$points < U]
-  unlist(
-    lapply(points, function(k) {
-      lapply(seq_len(plan$settings$random), function(s) {
-        units <- with_stream(
-          plan$settings$seed, c("random set", model, k, s), sample(names(plan$units), k)
-        )
-        intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
-      })
-    }),
-    recursive = FALSE
   )
 }
 

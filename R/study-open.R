@@ -1,7 +1,7 @@
 # Models as they come into a study: read, and checked against its rows.
 
 # One model of a study, read and checked.
-open_model <- function(st, name, object, predict_with, again = FALSE) {
+open_model <- function(st, name, object, predict_with, again = FALSE, compare = TRUE) {
   own_reader <- is.null(predict_with)
   if (own_reader && !again) {
     each <- if (inherits(object, "dreher_average")) object$models else list(object)
@@ -51,7 +51,7 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
       check_columns(st$train, inputs$predictors, "train", "The predictor", name)
     }
     forest <- model_forest(object, model$inputs)
-    if (!is.null(forest)) {
+    if (!is.null(forest) && compare) {
       check_forest(
         forest,
         object,
@@ -61,8 +61,8 @@ open_model <- function(st, name, object, predict_with, again = FALSE) {
         model$inputs,
         again
       )
-      model$forest <- forest
     }
+    model$forest <- forest
   }
   if (!again) {
     if (is.null(model$forest)) check_leaves_rows(st, model)

@@ -99,8 +99,10 @@ piece_seed <- function(seed, key) {
 }
 
 # The study of a model that was trained again on `train`, questioned on `data`. Nobody reads the
-# flags. predictors: for models that do not name their own.
-inside_study <- function(st, model, fit, train, data, predictors = st$asked) {
+# flags. predictors: for models that do not name their own. compare: are its trees, as they were
+# read, to be held against what the model predicts?
+inside_study <- function(
+    st, model, fit, train, data, predictors = st$asked, compare = TRUE) {
   if (model$own_reader) {
     data <- put_to_usual(data, train, model_inputs(fit, train)$levels)$rows
   } else if (length(fit_fails_on(model, fit, data))) {
@@ -116,19 +118,24 @@ inside_study <- function(st, model, fit, train, data, predictors = st$asked) {
     flags = no_flags(st$predictors, model$name)
   )
   opened <- open_model(
-    inside, model$name, fit, if (!model$own_reader) model$predict, again = TRUE
+    inside, model$name, fit, if (!model$own_reader) model$predict,
+    again = TRUE, compare = compare
   )
   derive_study(inside, models = stats::setNames(list(opened), model$name))
 }
 
 # Predictions of `test` by a model trained again on `train` and these predictors; without any, the
 # constant. A metric of the order of rows alone has one constant for all: those of several training
-# parts, taken together, would order the rows by their parts.
-predict_set <- function(st, model, train, test, predictors, seed, key) {
+# parts, taken together, would order the rows by their parts. fits: of a path on the same rows
+predict_set <- function(st, model, train, test, predictors, seed, key, fits = NULL) {
   if (!length(predictors)) {
     return(predict_constant(st, nrow(test), if (judges_order(st$metric)) st$train else train))
   }
-  fit <- fit_on(st, model, train, predictors, seed, key)
+  fit <- if (is.null(fits)) {
+    fit_on(st, model, train, predictors, seed, key)
+  } else {
+    fit_shared(fits, st, model, train, predictors, seed)
+  }
   with_usual_levels(test, train, function(rows) predict_fit(st, model, fit, rows, predictors))
 }
 

@@ -38,7 +38,7 @@ format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
     wrap_lines(paste0(
       if (x$random > 0) {
         paste0(
-          "Random: mean of ", x$random, " random sets of as many predictors, on ",
+          "Random: mean of ", say_random_count(x), " of as many predictors, on ",
           if (x$repeats > 1) "the first drawing of the folds" else "the same folds", ". "
         )
       },
@@ -46,6 +46,13 @@ format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
       "cross-validation score."
     ))
   )
+}
+
+# How many random sets there are of each number: of few predictors there are few.
+say_random_count <- function(x) {
+  each <- unlist(lapply(x$curves, function(curve) table(curve$random$count)))
+  if (!length(each)) return("random sets")
+  paste(say_range(each), if (all(each == 1)) "random set" else "random sets")
 }
 
 # The steps of one model's path, and what stands beside it.

@@ -180,7 +180,7 @@ say_passed_over <- function(x) {
 # Random sets of the same size, where there are enough that differ from the chosen one.
 say_random <- function(x) {
   if (!isTRUE(x$random_sets >= 8) || is.na(x$random_p) || x$count == 0) return(NULL)
-  good <- round(x$random_p * (x$random_sets + 1)) - 1
+  good <- x$random_as_good
   if (good < 1) return(NULL)
   paste0(
     good, " of ", x$random_sets, " other random sets of as many predictors score",

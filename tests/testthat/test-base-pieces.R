@@ -15,7 +15,7 @@ test_that(
       },
       0
     )
-    expect_identical(unname(fits), c(70, 8, 1, 8))
+    expect_identical(unname(fits), c(10, 8, 1, 8))
   }
 )
 

@@ -48,18 +48,17 @@ test_that("the curve is the cross-validation by definition, and a random set is 
   path <- table[table$candidate == "path", ]
   expect_identical(path$count[c(1, nrow(path))], c(0L, length(st$predictors)))
   expect_identical(c(path$price[nrow(path)], path$price_error[nrow(path)]), c(0, 0))
-  expect_lt(max(curve$random[, 1, ]), Inf)
   set <- random_sets(
     list(
+      ranker = "linear",
       universe = st$predictors,
       keep = character(),
       units = as.list(stats::setNames(nm = st$predictors)),
       settings = curve$settings
     ),
-    "linear"
+    k
   )
-  at <- which(lengths(set) == k)
-  drawn <- vapply(set[at], function(s) by_hand(function(f) s, 1), 0)
+  drawn <- vapply(set, function(s) by_hand(function(f) s, 1), 0)
   here <- path[path$count == k, ]
   expect_equal(here$random, mean(drawn), tolerance = 1e-10)
   expect_equal(here$random_p, (1 + sum(drawn <= loss[1])) / 11, tolerance = 1e-10)
@@ -230,7 +229,7 @@ test_that("what the user knows counts: keep, leave out, budget, family, sensitiv
   expect_true(all(
     lengths(lapply(
       random_sets(
-        c(r$curves$linear$plan, list(settings = r$curves$linear$settings)), "linear"
+        c(r$curves$linear$plan, list(settings = r$curves$linear$settings)), 3L
       ),
       intersect,
       "operator"
@@ -512,7 +511,7 @@ test_that("a reduction goes on where it stopped, and does not depend on the work
   expect_identical(kept, whole)
   con <- DBI::dbConnect(RSQLite::SQLite(), file.path(folder, "run.sqlite"))
   keys <- DBI::dbGetQuery(con, "SELECT key FROM pieces")$key
-  expect_length(keys, 1 + 3 * 3 + 2 + 3)
+  expect_length(keys, 1 + 3 * 3 + 2 + 3 * 2)
   DBI::dbExecute(
     con,
     paste0(
@@ -854,3 +853,37 @@ test_that("a rare class: its degrees of freedom, and nothing claimed of a handfu
     say_confirmation(list(statement = "inconclusive", rarest = 4L)), "rarest class has 4"
   )
 })
+
+test_that(
+  "what a path has trained on the whole part is not trained again to score its sets",
+  {
+    fits <- 0
+    counted <- study(
+      lm(strength ~ peak_temp + hold_minutes + cooling_rate + operator, kiln$train),
+      kiln$holdout,
+      "strength",
+      train = kiln$train,
+      refit_with = function(model, data, predictors) {
+        fits <<- fits + 1
+        lm(strength ~ ., data[c("strength", predictors)])
+      }
+    )
+    reduce <- function() {
+      fits <<- 0
+      reduce_predictors(
+        counted, by = "coefficients", search = "backward", folds = 3, repeats = 1,
+        inner_folds = 2, random = 0
+      )
+    }
+    found <- reduce()
+    # 3 outer parts, 6 inside them, 2 that choose on all rows, of 4 sets each; and the
+    # path on all rows.
+    expect_equal(fits, 11 * 4 + 3)
+    utils::assignInNamespace("most_bytes_of_fits", 0, "dreher")
+    again <- tryCatch(
+      reduce(), finally = utils::assignInNamespace("most_bytes_of_fits", 2^28, "dreher")
+    )
+    expect_equal(fits, 11 * (4 + 3) + 3)
+    expect_identical(as.data.frame(again), as.data.frame(found))
+  }
+)
