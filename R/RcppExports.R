@@ -85,6 +85,10 @@ number_rows <- function(tables) {
     .Call(`_dreher_number_rows`, tables)
 }
 
+mid_ranks <- function(x) {
+    .Call(`_dreher_mid_ranks`, x)
+}
+
 forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
     .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
 }

@@ -14,16 +14,14 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
         x <- if (length(units[[u]]) == 1) rows[[units[[u]]]]
         if (is.factor(x) && nlevels(x) != 2 && !is.ordered(x)) return(NA_real_)
         if (is.null(x) || is.character(x)) return(NA_real_)
-        suppressWarnings(stats::cor(
-          as.double(x), phi[, u, k], method = "spearman", use = "complete.obs"
-        ))
+        spearman_correlation(as.double(x), phi[, u, k])
       },
       0
     )
     sure <- !is.na(r) & abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach
     turns <- vapply(seq_along(units), function(u) {
       !is.na(r[u]) && abs(r[u]) < 0.5 &&
-        turns_once(bin_contributions(rows[[units[[u]]]], phi[, u, k]))
+        turns_once(quartiles_of_bins(rows[[units[[u]]]], phi[, u, k]))
     }, NA)
     data.frame(
       model = model$name,
@@ -51,10 +49,17 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
   do.call(rbind, found)
 }
 
+# Spearman's, of the rows where x is known; NA where one of the two does not vary.
+spearman_correlation <- function(x, y) {
+  known <- !is.na(x)
+  if (sum(known) < 2) return(NA_real_)
+  suppressWarnings(stats::cor(mid_ranks(x[known]), mid_ranks(y[known])))
+}
+
 # Do the medians of the bins go one way and then the other, and are both legs beyond the quartiles'
 # reach?
 turns_once <- function(bins) {
-  if (nrow(bins) < 4 || is.null(bins$position)) return(FALSE)
+  if (length(bins$median) < 4 || is.null(bins$position)) return(FALSE)
   y <- bins$median
   error <- 1.57 * (bins$upper_quartile - bins$lower_quartile) / sqrt(pmax(bins$rows, 1))
   peak <- which.max(abs(y - (y[1] + y[length(y)]) / 2))
@@ -67,8 +72,7 @@ turns_once <- function(bins) {
 # Five bins of equal numbers of rows from low to high, levels by themselves: median and quartiles of
 # the contribution.
 bin_contributions <- function(x, contribution, bins = 5) {
-  present <- !is.na(x)
-  if (is.null(x) || !any(present)) {
+  if (is.null(x) || all(is.na(x))) {
     return(data.frame(
       bin = character(),
       position = double(),
@@ -78,45 +82,52 @@ bin_contributions <- function(x, contribution, bins = 5) {
       rows = integer()
     ))
   }
-  number <- is.numeric(x) || inherits(x, c("Date", "POSIXct"))
-  distinct <- length(unique(x[present]))
-  of <- if (number && distinct > bins) {
-    cut(
-      rank(as.double(x), na.last = "keep", ties.method = "average") / sum(present),
-      c(0, seq_len(bins) / bins + 1e-12),
-      labels = FALSE
-    )
-  } else if (is.factor(x)) {
-    as.integer(droplevels(x))
-  } else {
-    match(x, sort(unique(x[present])))
-  }
-  names <- if (number && distinct > bins) {
-    NULL
-  } else if (is.factor(x)) {
-    levels(droplevels(x))
-  } else {
-    as.character(sort(unique(x[present])))
-  }
-  rows <- split(which(present), of[present])
-  quartiles <- vapply(
-    rows, function(at) stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE),
-    c(0, 0, 0)
-  )
-  used <- as.integer(names(rows))
+  found <- quartiles_of_bins(x, contribution, bins)
   data.frame(
-    bin = if (is.null(names)) {
-      vapply(rows, function(at) {
+    bin = if (is.null(found$names)) {
+      vapply(found$members, function(at) {
         paste(signif(range(as.double(x[at])), 4), collapse = " to ")
       }, "")
     } else {
-      names[used]
+      found$names[found$position]
     },
-    position = used,
+    found[c("position", "median", "lower_quartile", "upper_quartile", "rows")],
+    row.names = NULL
+  )
+}
+
+# The same as a list, with the rows of each bin (`members`) and the names of all values, where they
+# are few.
+quartiles_of_bins <- function(x, contribution, bins = 5) {
+  present <- !is.na(x)
+  values <- unique(x[present])
+  number <- is.numeric(x) || inherits(x, c("Date", "POSIXct"))
+  names <- NULL
+  if (number && length(values) > bins) {
+    of <- findInterval(
+      mid_ranks(as.double(x)) / sum(present), c(0, seq_len(bins) / bins + 1e-12),
+      left.open = TRUE
+    )
+  } else if (is.factor(x)) {
+    of <- as.integer(droplevels(x))
+    names <- levels(droplevels(x))
+  } else {
+    of <- match(x, sort(values))
+    names <- as.character(sort(values))
+  }
+  members <- split(which(present), of[present])
+  quartiles <- vapply(
+    members,
+    function(at) stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE),
+    c(0, 0, 0)
+  )
+  list(
+    position = as.integer(names(members)),
     median = quartiles[2, ],
     lower_quartile = quartiles[1, ],
     upper_quartile = quartiles[3, ],
-    rows = lengths(rows),
-    row.names = NULL
+    rows = lengths(members),
+    members = members,
+    names = names
   )
 }

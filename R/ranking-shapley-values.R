@@ -424,7 +424,11 @@ mixed_means <- function(rows, bg, units, row, place, prefix, backward, f, K) {
 }
 
 check_sums <- function(values, name) {
-  sums <- apply(values$phi, c(1, 3), sum)
+  n <- dim(values$phi)[1]
+  sums <- vapply(
+    seq_len(dim(values$phi)[3]), function(k) rowSums(matrix(values$phi[, , k], n)), double(n)
+  )
+  dim(sums) <- c(n, length(sums) / n)
   off <- abs(sums - values$target)
   if (any(!(off <= 1e-8 * (1 + max(abs(values$target)))))) {
     i <- which(apply(!(off <= 1e-8), 1, any))[1]

@@ -285,10 +285,14 @@ share_errors <- function(model, label, phi, info) {
   whole <- mean(total)
   share <- if (whole > 0) colMeans(size) / whole else rep(NA_real_, ncol(size))
   order <- order(-share)
-  error <- function(columns) {
-    # of the sum of their shares
-    u <- (rowSums(size[, columns, drop = FALSE]) - sum(share[columns]) * total) / whole
-    as.vector(influence_error(u, info$block)$std_error)
+  error <- function(sum_of, share_of) {
+    as.vector(influence_error((sum_of - share_of * total) / whole, info$block)$std_error)
+  }
+  together <- 0  # the columns so far, row by row
+  cumulative <- cumsum(share[order])
+  error_so_far <- function(m) {
+    together <<- together + size[, order[m]]
+    error(together, cumulative[m])
   }
   known <- !anyNA(share) && nrow(size) > 1
   data.frame(
@@ -296,10 +300,14 @@ share_errors <- function(model, label, phi, info) {
     rows = label,
     predictor = colnames(size)[order],
     share = unname(share[order]),
-    std_error = if (known) vapply(order, error, 0) else NA_real_,
-    cumulative = unname(cumsum(share[order])),
+    std_error = if (known) {
+      vapply(order, function(j) error(size[, j], share[j]), 0)
+    } else {
+      NA_real_
+    },
+    cumulative = unname(cumulative),
     cumulative_error = if (known) {
-      vapply(seq_along(order), function(m) error(order[seq_len(m)]), 0)
+      vapply(seq_along(order), error_so_far, 0)
     } else {
       NA_real_
     },

@@ -53,17 +53,6 @@ gather_curve <- function(st, plan, values, fold_of) {
   )
 }
 
-# Pieces' predictions, row by row; NA where a piece failed.
-stack_folds <- function(parts, of) {
-  known <- Find(Negate(is.null), parts)
-  if (is.null(known)) return(NULL)
-  out <- array(
-    NA_real_, c(length(of), dim(known)[2:3]), list(NULL, NULL, dimnames(known)[[3]])
-  )
-  for (f in seq_along(parts)) if (!is.null(parts[[f]])) out[of == f, , ] <- parts[[f]]
-  out
-}
-
 # Predictions of all rows by the folds that choose: the outer ones, or folds of their own.
 gather_choice <- function(st, plan, value, outer) {
   settings <- plan$settings
@@ -208,17 +197,4 @@ predictors_added <- function(curve, path) {
     )
   }
   vapply(seq_along(curve$columns), one, "")
-}
-
-# p: rows x sets x outputs. -> a loss per set over these rows, NA where it lacks a prediction
-losses_of_sets <- function(st, info, p, rows = TRUE) {
-  if (!all(rows)) {
-    info <- some_info(info, rows)
-    p <- p[rows, , , drop = FALSE]
-  }
-  one <- function(s) {
-    if (anyNA(p[, s, ])) return(NA_real_)
-    metric_influence(st$metric, info$truth, slice_repeat(p, s), info$weight)$loss
-  }
-  vapply(seq_len(dim(p)[2]), one, 0)
 }

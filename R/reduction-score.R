@@ -35,27 +35,6 @@ score_sets <- function(st, plan, train, test, sets, key) {
   structure(out, failed = failed, unseen = unseen)
 }
 
-# What a path trains on all rows of a part is what its sets are scored with: trained once. `fits`
-# holds what is yet to be scored, as long as it is not large. key: that of the part
-share_fits <- function(key) list2env(list(key = key, fits = list(), bytes = 0))
-
-most_bytes_of_fits <- 2^28
-
-fit_shared <- function(fits, st, model, train, predictors, seed, keep = FALSE) {
-  name <- rlang::hash(list(model$name, predictors))
-  fit <- fits$fits[[name]]
-  if (!is.null(fit)) {
-    if (!keep) fits$fits[[name]] <- NULL
-    return(fit)
-  }
-  fit <- fit_on(st, model, train, predictors, seed, fits$key)
-  if (keep) {
-    fits$bytes <- fits$bytes + as.double(utils::object.size(fit))
-    if (fits$bytes <= most_bytes_of_fits) fits$fits[[name]] <- fit
-  }
-  fit
-}
-
 # An error's message and what it was made of, in one line.
 message_of <- function(e) {
   said <- rlang::cnd_message(e)
@@ -103,4 +82,28 @@ inner_folds_of <- function(st, train, settings, key) {
   with_stream(
     settings$seed, c("inner folds", key), draw_folds(st, train, settings$inner_folds)
   )
+}
+
+# Pieces' predictions, row by row; NA where a piece failed.
+stack_folds <- function(parts, of) {
+  known <- Find(Negate(is.null), parts)
+  if (is.null(known)) return(NULL)
+  out <- array(
+    NA_real_, c(length(of), dim(known)[2:3]), list(NULL, NULL, dimnames(known)[[3]])
+  )
+  for (f in seq_along(parts)) if (!is.null(parts[[f]])) out[of == f, , ] <- parts[[f]]
+  out
+}
+
+# p: rows x sets x outputs. -> a loss per set over these rows, NA where it lacks a prediction
+losses_of_sets <- function(st, info, p, rows = TRUE) {
+  if (!all(rows)) {
+    info <- some_info(info, rows)
+    p <- p[rows, , , drop = FALSE]
+  }
+  one <- function(s) {
+    if (anyNA(p[, s, ])) return(NA_real_)
+    metric_influence(st$metric, info$truth, slice_repeat(p, s), info$weight)$loss
+  }
+  vapply(seq_len(dim(p)[2]), one, 0)
 }

@@ -124,6 +124,27 @@ inside_study <- function(
   derive_study(inside, models = stats::setNames(list(opened), model$name))
 }
 
+# What a path trains on all rows of a part is what its sets are scored with: trained once. `fits`
+# holds what is yet to be scored, as long as it is not large. key: that of the part
+share_fits <- function(key) list2env(list(key = key, fits = list(), bytes = 0))
+
+most_bytes_of_fits <- 2^28
+
+fit_shared <- function(fits, st, model, train, predictors, seed, keep = FALSE) {
+  name <- rlang::hash(list(model$name, predictors))
+  fit <- fits$fits[[name]]
+  if (!is.null(fit)) {
+    if (!keep) fits$fits[[name]] <- NULL
+    return(fit)
+  }
+  fit <- fit_on(st, model, train, predictors, seed, fits$key)
+  if (keep) {
+    fits$bytes <- fits$bytes + as.double(utils::object.size(fit))
+    if (fits$bytes <= most_bytes_of_fits) fits$fits[[name]] <- fit
+  }
+  fit
+}
+
 # Predictions of `test` by a model trained again on `train` and these predictors; without any, the
 # constant. A metric of the order of rows alone has one constant for all: those of several training
 # parts, taken together, would order the rows by their parts. fits: of a path on the same rows

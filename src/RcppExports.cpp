@@ -297,6 +297,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// mid_ranks
+Rcpp::NumericVector mid_ranks(Rcpp::NumericVector x);
+RcppExport SEXP _dreher_mid_ranks(SEXP xSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
+    rcpp_result_gen = Rcpp::wrap(mid_ranks(x));
+    return rcpp_result_gen;
+END_RCPP
+}
 // forest_shapley
 Rcpp::NumericVector forest_shapley(Rcpp::List forest, SEXP x, SEXP background, Rcpp::NumericVector cover, Rcpp::IntegerVector player_of, int players, int threads);
 RcppExport SEXP _dreher_forest_shapley(SEXP forestSEXP, SEXP xSEXP, SEXP backgroundSEXP, SEXP coverSEXP, SEXP player_ofSEXP, SEXP playersSEXP, SEXP threadsSEXP) {
@@ -610,6 +621,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_followers", (DL_FUNC) &_dreher_forest_followers, 4},
     {"_dreher_write_standard_output", (DL_FUNC) &_dreher_write_standard_output, 1},
     {"_dreher_number_rows", (DL_FUNC) &_dreher_number_rows, 1},
+    {"_dreher_mid_ranks", (DL_FUNC) &_dreher_mid_ranks, 1},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
     {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},

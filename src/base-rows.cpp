@@ -4,6 +4,7 @@
 #include <array>
 #include <cmath>
 #include <cstring>
+#include <limits>
 #include <numeric>
 
 namespace dreher {
@@ -69,6 +70,28 @@ std::vector<int> same_rows(const std::vector<std::uint64_t>& hashes) {
     first[order[i]] = leader;
   }
   return first;
+}
+
+std::vector<double> mid_ranks(const double* x, std::size_t n) {
+  struct Value {
+    double value;
+    std::size_t row;
+  };
+  std::vector<Value> known;
+  known.reserve(n);
+  for (std::size_t i = 0; i < n; ++i) {
+    if (!std::isnan(x[i])) known.push_back({x[i], i});
+  }
+  std::sort(known.begin(), known.end(),
+            [](const Value& a, const Value& b) { return a.value < b.value; });
+  std::vector<double> rank(n, std::numeric_limits<double>::quiet_NaN());
+  for (std::size_t from = 0; from < known.size();) {
+    std::size_t to = from + 1;
+    while (to < known.size() && known[to].value == known[from].value) ++to;
+    const double middle = (static_cast<double>(from + 1) + static_cast<double>(to)) / 2;
+    for (; from < to; ++from) rank[known[from].row] = middle;
+  }
+  return rank;
 }
 
 }  // namespace dreher

@@ -28,6 +28,9 @@ std::uint64_t key_of(double value);
 // Per row the smallest number (from 1) of a row with the same hash.
 std::vector<int> same_rows(const std::vector<std::uint64_t>& hashes);
 
+// Ranks from 1, the mean of theirs for equal values; NaN where `x` is NaN. One sort.
+std::vector<double> mid_ranks(const double* x, std::size_t n);
+
 }  // namespace dreher
 
 #endif

@@ -67,3 +67,10 @@ Rcpp::IntegerVector number_rows(Rcpp::List tables) {
   }
   return Rcpp::wrap(dreher::same_rows(hashes));
 }
+
+// Ranks from 1, the mean of theirs for equal values, NaN where a value is missing.
+// [[Rcpp::export]]
+Rcpp::NumericVector mid_ranks(Rcpp::NumericVector x) {
+  const std::vector<double> rank = dreher::mid_ranks(x.begin(), static_cast<std::size_t>(x.size()));
+  return Rcpp::NumericVector(rank.begin(), rank.end());
+}

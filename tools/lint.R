@@ -9,16 +9,21 @@ files <- setdiff(files, "R/RcppExports.R")
 sources <- setdiff(list.files("src", "[.](cpp|h)$", full.names = TRUE), "src/RcppExports.cpp")
 faults <- character()
 
-found <- unlist(lapply(files, lintr::lint), recursive = FALSE)
-for (l in found) faults <- c(faults, paste0(l$filename, ":", l$line_number, ": ", l$message))
+cores <- min(2L, parallel::detectCores())
+found <- parallel::mclapply(files, lintr::lint, mc.cores = cores)
+stopifnot(!vapply(found, inherits, NA, "try-error"))
+for (l in unlist(found, recursive = FALSE)) {
+  faults <- c(faults, paste0(l$filename, ":", l$line_number, ": ", l$message))
+}
 
 layout <- new.env()
 sys.source("tools/format.R", layout)
-for (f in files) {
+in_order <- unlist(parallel::mclapply(files, function(f) {
   lines <- readLines(f, encoding = "UTF-8")
   laid <- tryCatch(layout$format_lines(lines), error = function(e) NULL)
-  if (!identical(lines, laid)) faults <- c(faults, paste0(f, ": run make format"))
-}
+  identical(lines, laid)
+}, mc.cores = cores))
+faults <- c(faults, sprintf("%s: run make format", files[!in_order]))
 
 for (f in sources) {
   long <- which(nchar(readLines(f)) > 100)

@@ -163,3 +163,19 @@ test_that("wrong rows and baselines are refused", {
   expect_error(contributions(st, against = 3, value = "cover"), "not the cover",
                class = "dreher_error_input")
 })
+
+test_that("ranks: the mean of theirs for equal values, none for gaps", {
+  x <- c(3, NA, 1, 3, -0, 0, NaN, Inf, -Inf, 3)
+  expect_equal(mid_ranks(x), rank(x, na.last = "keep"))
+  expect_identical(mid_ranks(double()), double())
+  set.seed(1)
+  y <- round(rnorm(500), 1)
+  expect_equal(mid_ranks(y), rank(y))
+  y[c(3, 70)] <- NA
+  z <- y^2 + rnorm(500)
+  z[is.na(z)] <- 0
+  expect_equal(
+    spearman_correlation(y, z), cor(y, z, method = "spearman", use = "complete.obs")
+  )
+  expect_true(is.na(spearman_correlation(rep(1, 9), 1:9)))
+})
