@@ -13,7 +13,7 @@ cpu <- function(code) sum(system.time(code)[1:2])
 least <- function(f, times) min(vapply(seq_len(times), function(i) cpu(f()), 0))
 
 # Shapley values by the trees' own row numbers against the boosting library's attributions.
-shapley_call <- function(n = 1000, p = 50, trees = 200, depth = 6) {
+shapley_call <- function(n = 1000L, p = 50, trees = 200, depth = 6) {
   d <- simulate(5000, p, 1)
   fresh <- simulate(n, p, 2)
   fit <- xgboost::xgb.train(
@@ -22,11 +22,13 @@ shapley_call <- function(n = 1000, p = 50, trees = 200, depth = 6) {
     nrounds = trees
   )
   st <- study(fit, fresh, "y", train = d, threads = 1)
-  ours <- function() rank_shapley(st, value = "cover")
+  ours <- function() rank_shapley(st, value = "cover", max_rows = n)
   sheet <- xgboost::xgb.DMatrix(as.matrix(fresh[seq_len(p)]), nthread = 1)
   ours()
   data.frame(
-    call = "rank_shapley(value = \"cover\")",
+    call = paste0(
+      "rank_shapley(value = \"cover\"), ", n, " rows, ", p, " predictors, ", trees, " trees"
+    ),
     against = "the boosting library's attributions",
     ours = least(ours, 7),
     reference = least(function() predict(fit, sheet, predcontrib = TRUE), 3)
@@ -118,7 +120,8 @@ background_call <- function(n = 1000, p = 20) {
 
 # The parts named on the command line, or all.
 parts <- list(
-  shapley = shapley_call, permutation = permutation_call, association = association_call,
+  shapley = shapley_call, large = function() shapley_call(10000L, 100, 500),
+  permutation = permutation_call, association = association_call,
   background = background_call
 )
 asked <- commandArgs(TRUE)
