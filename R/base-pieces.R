@@ -122,11 +122,13 @@ spread_pieces <- function(pieces, fun, settle, narrow, ...) {
   start <- function(key) start_piece(fun, pieces[[key]], shared$of(pieces[[key]]))
   left <- names(pieces)
   lost <- character()
+  why <- character()
   unstarted <- 0
   while (length(left)) {
     ended <- run_round(left, start, settle, shared$send)
     left <- ended$left
     lost <- c(lost, ended$lost)
+    why <- c(why, ended$why)
     if (!length(left)) break
     # Workers that cannot be started again leave the rest to this process.
     unstarted <- if (ended$settled) 0 else unstarted + 1
@@ -158,7 +160,8 @@ spread_pieces <- function(pieces, fun, settle, narrow, ...) {
       paste0(
         "A worker ended while at work, ", length(lost),
         if (length(lost) == 1) " time" else " times", "; the piece ",
-        quote_some(unique(lost), 3), " was tried again."
+        quote_some(unique(lost), 3), " was tried again.",
+        if (length(why)) paste0(" What was said of it: ", strtrim(why[[1]], 160))
       ),
       "Too little memory is the usual cause: use fewer workers."
     )
@@ -180,11 +183,12 @@ start_piece <- function(fun, piece, arguments) {
 }
 
 # Pieces spread over the workers until all are settled or a worker ends. -> list(left: not begun,
-# lost: pieces whose worker ended, settled: was any). send(): called when a worker does not see what
-# is shared; its piece is then started again.
+# lost: pieces whose worker ended, why: what was said of them, settled: was any). send(): called
+# when a worker does not see what is shared; its piece is then started again.
 run_round <- function(keys, start, settle, send) {
   running <- list()
   lost <- character()
+  why <- character()
   settled <- FALSE
   broken <- FALSE
   while (length(running) || (length(keys) && !broken)) {
@@ -199,7 +203,10 @@ run_round <- function(keys, start, settle, send) {
       running, function(f) tryCatch(future::resolved(f), error = function(e) TRUE), NA
     )
     for (key in names(running)[ready]) {
-      got <- tryCatch(future::value(running[[key]]), error = function(e) NULL)
+      got <- tryCatch(value_of_future(running[[key]]), error = function(e) {
+        why[[key]] <<- strsplit(conditionMessage(e), "\n", fixed = TRUE)[[1]][1]
+        NULL
+      })
       running[[key]] <- NULL
       if (is.null(got)) {
         lost <- c(lost, key)
@@ -214,7 +221,20 @@ run_round <- function(keys, start, settle, send) {
     }
     if (!any(ready)) Sys.sleep(0.005)
   }
-  list(left = keys, lost = lost, settled = settled)
+  list(left = keys, lost = lost, why = why, settled = settled)
+}
+
+# A scheduler that is busy may not answer at once, and a job may have left its queue before the
+# result is seen, which looks like a lost job for a moment; what futures say of a worker is final.
+value_of_future <- function(f, tries = 3, pause = 2) {
+  if (inherits(f, "BatchtoolsFuture")) Sys.sleep(pause)
+  for (i in seq_len(tries)) {
+    got <- tryCatch(future::value(f), error = identity)
+    if (!inherits(got, "error")) return(got)
+    if (inherits(got, "FutureError")) break
+    if (i < tries) Sys.sleep(pause)
+  }
+  stop(got)
 }
 
 # The user's plan, made anew.

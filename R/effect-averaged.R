@@ -80,16 +80,17 @@ tally_of_curves <- function(n, sizes, info, settings) {
   visit <- function(piece) {
     many <- length(piece$rows)
     repeats <- length(piece$repeats)
-    p <- array(piece$p, c(many, repeats, length(piece$units), ncol(piece$p)))
     if (is.null(shift)) shift <<- colMeans(piece$base[, classes, drop = FALSE])
     spread$see(piece$rows, piece$base[, classes, drop = FALSE])
     for (u in seq_along(piece$units)) {
       unit <- piece$units[u]
       size <- sizes[[unit]]
-      mine <- which(piece$repeats <= size)
+      mine <- which(piece$repeats <= size)  # the first of them
       if (!length(mine)) next
+      at <- (u - 1) * many * repeats + seq_len(many * length(mine))
       for (k in seq_along(classes)) {
-        y <- matrix(p[, mine, u, classes[k]], many)
+        y <- piece$p[at, classes[k]]
+        dim(y) <- c(many, length(mine))
         if (length(mine) == size) {
           take(unit, k, piece$rows, y)
         } else {
@@ -146,16 +147,18 @@ range_tally <- function(classes) {
 
 # Sums for weighted means of columns and their covariance, rows of a block taken together.
 add_moments <- function(sums, y, weight, block) {
-  wy <- weight * y
+  alike <- all(weight == 1)
+  wy <- if (alike) y else weight * y
   if (is.null(sums)) {
     sums <- list(n = 0, w = 0, ww = 0, y = 0, wwy = 0, yy = 0, blocks = list())
   }
   sums$n <- sums$n + nrow(y)
   sums$w <- sums$w + sum(weight)
-  sums$y <- sums$y + colSums(wy)
+  sum_y <- colSums(wy)
+  sums$y <- sums$y + sum_y
   if (is.null(block)) {
     sums$ww <- sums$ww + sum(weight^2)
-    sums$wwy <- sums$wwy + colSums(weight * wy)
+    sums$wwy <- sums$wwy + if (alike) sum_y else colSums(weight * wy)
     sums$yy <- sums$yy + crossprod(wy)
   } else {
     part <- rowsum(cbind(weight, wy), block)

@@ -122,3 +122,32 @@ test_that("what pieces share is written once, and sent where workers do not see 
   expect_identical(found[c("one", "two", "three")], list(one = 13, two = 13, three = 15))
   expect_identical(ended$left, character())
 })
+
+test_that(
+  "a value that does not come at once is asked for again, one that never will is not",
+  {
+    asked <- 0
+    answers <- function(fails, error) {
+      future::plan("sequential")
+      f <- future::future(1)
+      asked <<- 0
+      registerS3method(
+        "value",
+        "slow_future",
+        function(future, ...) {
+          asked <<- asked + 1
+          if (asked <= fails) stop(error)
+          7
+        },
+        envir = asNamespace("future")
+      )
+      class(f) <- c("slow_future", class(f))
+      value_of_future(f, pause = 0)
+    }
+    expect_identical(answers(2, simpleError("the queue does not answer")), 7)
+    expect_error(answers(3, simpleError("the queue does not answer")), "does not answer")
+    expect_identical(asked, 3)
+    expect_error(answers(1, future::FutureError("the worker is gone")), "is gone")
+    expect_identical(asked, 1)
+  }
+)
