@@ -2,7 +2,7 @@
 # training and predicting by the models' own libraries), by sampling the stack. Sizes: rows,
 # predictors, shallow and deep trees; one thread; the first call of each function on a new study.
 # Results go to bench/results/profile.csv. Run with: Rscript bench/profile.R [largest number of
-# cells] (2e7: half an hour)
+# cells] (1e7: more than two hours)
 library(dreher)
 most <- as.double(c(commandArgs(TRUE), "2e7")[1])
 
