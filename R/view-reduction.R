@@ -36,7 +36,7 @@ format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
     ),
     body, "",
     wrap_lines(paste0(
-      if (x$random > 0) {
+      if (length(random_drawn(x))) {
         paste0(
           "Random: mean of ", say_random_count(x), " of as many predictors, on ",
           if (x$repeats > 1) "the first drawing of the folds" else "the same folds", ". "
@@ -49,9 +49,12 @@ format_reduction <- function(x, lines = 24, n = NULL, models = NULL) {
 }
 
 # How many random sets there are of each number: of few predictors there are few.
+random_drawn <- function(x) {
+  unlist(lapply(x$curves, function(curve) table(curve$random$count)))
+}
+
 say_random_count <- function(x) {
-  each <- unlist(lapply(x$curves, function(curve) table(curve$random$count)))
-  if (!length(each)) return("random sets")
+  each <- random_drawn(x)
   paste(say_range(each), if (all(each == 1)) "random set" else "random sets")
 }
 

@@ -83,4 +83,11 @@ test_that("what is printed says how many random sets there are", {
     paste(capture.output(print(reduce(random = 35))), collapse = " "),
     "Random: mean of 6 to [0-9]+ random sets of as many predictors"
   )
+  # Of a single predictor there is no other set.
+  alone <- study(
+    lm(strength ~ peak_temp, train), demo_kiln(missing = FALSE)$holdout, "strength",
+    train = train
+  )
+  one <- reduce_predictors(alone, folds = 2, repeats = 1, inner_folds = 2)
+  expect_no_match(paste(capture.output(print(one)), collapse = " "), "Random")
 })
