@@ -202,6 +202,8 @@ run_round <- function(keys, start, settle, send) {
     ready <- vapply(
       running, function(f) tryCatch(future::resolved(f), error = function(e) TRUE), NA
     )
+    # A job may have left its queue before its result is seen: it looks lost for a moment.
+    if (any(vapply(running[ready], inherits, NA, "BatchtoolsFuture"))) Sys.sleep(2)
     for (key in names(running)[ready]) {
       got <- tryCatch(value_of_future(running[[key]]), error = function(e) {
         why[[key]] <<- strsplit(conditionMessage(e), "\n", fixed = TRUE)[[1]][1]
@@ -224,10 +226,8 @@ run_round <- function(keys, start, settle, send) {
   list(left = keys, lost = lost, why = why, settled = settled)
 }
 
-# A scheduler that is busy may not answer at once, and a job may have left its queue before the
-# result is seen, which looks like a lost job for a moment; what futures say of a worker is final.
+# A scheduler that is busy may not answer at once; what futures say of a worker is final.
 value_of_future <- function(f, tries = 3, pause = 2) {
-  if (inherits(f, "BatchtoolsFuture")) Sys.sleep(pause)
   for (i in seq_len(tries)) {
     got <- tryCatch(future::value(f), error = identity)
     if (!inherits(got, "error")) return(got)
