@@ -8,6 +8,13 @@ new_table <- function(table, class, details) {
 
 new_record <- function(fields, class) structure(fields, class = paste0("dreher_", class))
 
+# Vectors as the columns of a table, a single value along all rows: data.frame() without its checks,
+# which take long where tables are small and many.
+table_of <- function(...) {
+  columns <- list(...)
+  list2DF(lapply(columns, rep_len, max(lengths(columns))))
+}
+
 # One entry of a result's details.
 detail <- function(x, name) attr(x, "details")[[name]]
 

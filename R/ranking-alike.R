@@ -2,7 +2,7 @@
 
 # The pairs of a study, worked out once; NULL where nobody asks for them.
 alike_pairs <- function(st) {
-  if (isFALSE(st$twins)) return(NULL)
+  if (isFALSE(st$notes)) return(NULL)
   kept(st, "alike", find_alike(st))
 }
 

@@ -23,7 +23,7 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
       !is.na(r[u]) && abs(r[u]) < 0.5 &&
         turns_once(quartiles_of_bins(rows[[units[[u]]]], phi[, u, k]))
     }, NA)
-    data.frame(
+    table_of(
       model = model$name,
       rows = label,
       class = classes[k],
@@ -42,8 +42,7 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
             ifelse(abs(r) < 0.5, "mixed", ifelse(r > 0, "rises", "falls"))
           )
         )
-      ),
-      row.names = NULL
+      )
     )
   })
   do.call(rbind, found)

@@ -62,7 +62,8 @@ importance_methods <- function() {
   )
   own <- lapply(own, new_method)
   names(own) <- vapply(own, `[[`, "", "name")
-  c(own, mget(sort_text(ls(added_methods)), added_methods))
+  added <- ls(added_methods)
+  c(own, if (length(added)) mget(sort_text(added), added_methods))
 }
 
 method_names <- function() names(importance_methods())

@@ -236,10 +236,12 @@ flag_twins <- function(flags, twins) {
 # What the importances on training rows say beyond those on the holdout rows, and whether it lies
 # above their interval.
 training_gap <- function(ranking) {
+  settings <- detail(ranking, "settings")
+  of_train <- settings$rows[settings$seen & settings$rows == "train"]
+  if (!length(of_train)) return(NULL)
   table <- as_plain(ranking)
   table <- table[table$form %in% c("plain", "ratio"), ]
-  settings <- detail(ranking, "settings")
-  seen <- table[table$rows %in% settings$rows[settings$seen & settings$rows == "train"], ]
+  seen <- table[table$rows %in% of_train, ]
   fresh <- table[table$rows == "holdout", ]
   at <- match(paste(seen$model, seen$predictor), paste(fresh$model, fresh$predictor))
   if (!nrow(seen) || anyNA(at)) return(NULL)

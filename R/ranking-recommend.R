@@ -54,7 +54,7 @@ recommend_methods <- function(study, ...) {
 # What in data and models decides between the methods. together: predictors that have another one
 # at an association of 0.7 or more.
 circumstances_of <- function(st) {
-  pairs <- if (isFALSE(st$twins)) NULL else find_alike(st, 0.7)
+  pairs <- if (isFALSE(st$notes)) NULL else find_alike(st, 0.7)
   columns <- st$data[intersect(st$predictors, names(st$data))]
   values <- vapply(columns, function(x) length(unique(x[!is.na(x)])), 1L)
   n <- if (is.null(st$train)) NA_integer_ else nrow(st$train)

@@ -195,20 +195,29 @@ shapley_values <- function(
 shapley_linear <- function(st, model, units, rows, bg) {
   linear <- model$linear
   predictors <- names(units)
-  part_of <- function(data, t) {
+  of_rows <- linear$design(rows)
+  of_bg <- linear$design(bg)
+  part_of <- function(design, t) {
     in_term <- linear$term == t
-    as.vector(linear$design(data)[, in_term, drop = FALSE] %*% linear$beta[in_term])
+    as.vector(design[, in_term, drop = FALSE] %*% linear$beta[in_term])
   }
   phi <- matrix(0, nrow(rows), length(predictors), dimnames = list(NULL, predictors))
   for (t in seq_along(linear$columns)) {
     players <- predictors[unique(unit_of(units, linear$columns[[t]]))]
     if (!length(players)) next
-    v <- values_of_sets(rows, bg, units[players], function(data) part_of(data, t))
+    if (length(players) == 1) {
+      alone <- part_of(of_rows, t) - mean(part_of(of_bg, t))
+      phi[, players] <- phi[, players] + alone
+      next
+    }
+    v <- values_of_sets(rows, bg, units[players], function(data) {
+      part_of(linear$design(data), t)
+    })
     for (j in seq_along(players)) {
       phi[, players[j]] <- phi[, players[j]] + shapley_of_player(v, j, length(players))
     }
   }
-  eta <- function(data) as.vector(linear$design(data) %*% linear$beta)
+  baseline <- mean(as.vector(of_bg %*% linear$beta))
   sign <- if (st$task == "classification" &&
       model$classes[2] != st$classes[st$positive]) {
     -1
@@ -219,8 +228,8 @@ shapley_linear <- function(st, model, units, rows, bg) {
   list(
     phi = array(sign * phi, c(dim(phi), 1), list(NULL, predictors, NULL)),
     std_error = NULL,
-    target = matrix(sign * (eta(rows) - mean(eta(bg))), ncol = 1),
-    baseline = sign * mean(eta(bg)),
+    target = matrix(sign * (as.vector(of_rows %*% linear$beta) - baseline), ncol = 1),
+    baseline = sign * baseline,
     pairs = NULL,
     scale = linear_scale(link)
   )

@@ -228,17 +228,18 @@ divide_model <- function(st, model, units, evaluation, others, limits, level, se
   parts <- if (in_closed_form) {
     parts_of_units(model, evaluation$label, units, values$phi, divide(alone)$phi, info)
   }
+  noted <- !isFALSE(st$notes)
   ranking_part(
     st,
     table,
     settings,
     seed,
     level,
-    shares = share_errors(model, evaluation$label, values$phi, info),
+    shares = if (noted) share_errors(model, evaluation$label, values$phi, info),
     parts = parts,
-    direction = find_direction(
-      st, model, units, evaluation$label, values$phi, rows, info$weight, level
-    ),
+    direction = if (noted) {
+      find_direction(st, model, units, evaluation$label, values$phi, rows, info$weight, level)
+    },
     values = values$phi
   )
 }
@@ -295,7 +296,7 @@ share_errors <- function(model, label, phi, info) {
     error(together, cumulative[m])
   }
   known <- !anyNA(share) && nrow(size) > 1
-  data.frame(
+  table_of(
     model = model$name,
     rows = label,
     predictor = colnames(size)[order],
@@ -310,8 +311,7 @@ share_errors <- function(model, label, phi, info) {
       vapply(seq_along(order), error_so_far, 0)
     } else {
       NA_real_
-    },
-    row.names = NULL
+    }
   )
 }
 

@@ -96,7 +96,12 @@ validate_ranking <- function(x) {
 x_keys <- function(d, columns) {
   do.call(
     paste,
-    c(unname(lapply(d[columns], function(x) ifelse(is.na(x), "\n", x))), sep = "\r")
+    c(
+      unname(lapply(as_plain(d)[columns], function(x) {
+        if (anyNA(x)) replace(as.character(x), is.na(x), "\n") else x
+      })),
+      sep = "\r"
+    )
   )
 }
 
@@ -158,7 +163,7 @@ values_key <- function(settings) {
 new_settings <- function(
     model, method, evaluation, n, form = "plain", repeats = NA_integer_, measures,
     scale = NA_character_, background = NA_integer_, note = "", shuffle_noise = NA_real_) {
-  data.frame(
+  table_of(
     model = model$name,
     class = model$class,
     method = method,
@@ -187,7 +192,7 @@ ranking_rows <- function(
   family <- d$family[match(predictors, d$predictor)]
   bare <- is.na(family) & predictors %in% d$family
   family[bare] <- predictors[bare]
-  out <- data.frame(
+  out <- table_of(
     model = of$model, method = of$method, form = of$form, rows = of$rows, class = class,
     slice = of$slice, resample = NA_integer_, predictor = predictors, family = family,
     importance = importance, std_error = std_error, lower = lower, upper = upper,
@@ -231,7 +236,9 @@ join_parts <- function(st, parts, seed, level, left_out = NULL) {
 # Settings and note tables below each other, each row once; draws beside each other.
 join_details <- function(parts) {
   below <- function(name) {
-    unique(do.call(rbind, unname(lapply(parts, detail, name))))
+    tables <- Filter(Negate(is.null), unname(lapply(parts, detail, name)))
+    if (length(tables) < 2) return(if (length(tables)) tables[[1]])
+    unique(do.call(rbind, tables))
   }
   tables <- lapply(stats::setNames(nm = c("settings", note_tables)), below)
   lists <- lapply(stats::setNames(nm = note_lists), function(name) {

@@ -10,7 +10,8 @@
 #   refit_with  functions of the user's, by model
 #   threads     for the loops in C++
 #   fingerprint of the data; NULL in a study inside a refit
-#   flags NULL: worked out when asked for (flags_of()); twins: FALSE where nobody asks for them
+#   flags NULL: worked out when asked for (flags_of()); notes: FALSE where nobody reads what stands
+#               beside importances (twins, directions, errors of shares)
 #   memory      what was worked out about it, by name (see kept())
 
 new_study <- function(fields) {

@@ -114,7 +114,7 @@ inside_study <- function(
     data = data,
     seen = FALSE,
     asked = predictors,
-    twins = FALSE,
+    notes = FALSE,
     flags = no_flags(st$predictors, model$name)
   )
   opened <- open_model(
