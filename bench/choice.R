@@ -50,7 +50,7 @@ one_run <- function(learner, n, truth, repeats, seed) {
   )
   model <- st$models[[1]]
   true_loss <- function(set) {
-    p <- dreher:::fit_and_predict(st, model, set, fresh, seed)
+    p <- dreher:::fit_and_predict(st, model, set, list(data = fresh, roles = fresh), seed)
     dreher:::metric_score(st$metric, dreher:::row_info(st, fresh)$truth, p)
   }
   all <- true_loss(st$predictors)
