@@ -77,6 +77,10 @@ forest_followers <- function(forest, player_of, players, cover) {
     .Call(`_dreher_forest_followers`, forest, player_of, players, cover)
 }
 
+point_moments <- function(p, column, from, rows, points, shift, weight) {
+    .Call(`_dreher_point_moments`, p, column, from, rows, points, shift, weight)
+}
+
 write_standard_output <- function(bytes) {
     .Call(`_dreher_write_standard_output`, bytes)
 }

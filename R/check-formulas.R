@@ -217,31 +217,31 @@ find_sums <- function(values, most_terms = 8) {
   at <- complete_rows(values)
   if (length(values) < 3 || length(at) < 10 + 2 * length(values)) return(list())
   # of as many rows as columns each column would be a sum of the others
-  most <- min(length(at), max(1000, 3 * length(values)))
+  most <- min(length(at), max(1000, 2 * length(values)))
   at <- at[unique(round(seq(1, length(at), length.out = most)))]
   m <- scale_columns(do.call(cbind, lapply(values, `[`, at)))
   m <- m[, colSums(is.na(m)) == 0, drop = FALSE]
+  r <- crossprod(m)
   out <- list()
-  while (ncol(m) >= 3) {
-    left <- unexplained_by_others(m)
+  while (ncol(r) >= 3) {
+    left <- unexplained_by_others(r)
     j <- which.min(left)
     if (!(left[j] <= 0.02)) break
-    one <- sum_formula(values, colnames(m), colnames(m)[j], most_terms)
+    one <- sum_formula(values, colnames(r), colnames(r)[j], most_terms)
     if (!is.null(one)) out[[length(out) + 1]] <- one
-    gone <- if (is.null(one)) colnames(m)[j] else one$lhs
-    m <- m[, colnames(m) != gone, drop = FALSE]
+    stay <- colnames(r) != (if (is.null(one)) colnames(r)[j] else one$lhs)
+    r <- r[stay, stay, drop = FALSE]
   }
   out
 }
 
 # Of each column, the share of its spread (not variance) that the others leave: from the inverse of
-# their correlations, in which a hair is added so that exact sums can be inverted.
-unexplained_by_others <- function(m) {
-  r <- crossprod(m)
+# their correlations r, to which a hair is added so that exact sums can be inverted.
+unexplained_by_others <- function(r) {
   inverse <- tryCatch(
     chol2inv(chol(r + diag(1e-10, ncol(r)))), error = function(e) NULL
   )
-  if (is.null(inverse)) return(rep(NA_real_, ncol(m)))
+  if (is.null(inverse)) return(rep(NA_real_, ncol(r)))
   sqrt(1 / pmax(diag(inverse), 1))
 }
 

@@ -85,7 +85,12 @@ checked_column <- function(parts) {
 
 count_distinct <- function(x) length(unique(x)) - anyNA(x)
 
-place_of <- function(x) rank(x, na.last = "keep") / (sum(!is.na(x)) + 1)
+# Ranks within 0 and 1; NA where x is.
+place_of <- function(x) {
+  place <- mid_ranks(as.double(x)) / (sum(!is.na(x)) + 1)
+  place[is.nan(place)] <- NA
+  place
+}
 
 level_names <- function(v) {
   if (is.factor(v)) return(levels(v)[tabulate(v, nlevels(v)) > 0])

@@ -50,7 +50,9 @@ set_and_predict <- function(st, model, rows, info, units, grids, settings) {
   }
   context <- open_shuffle(st, model, rows, grid = given)
   design <- shared_design(matrix(n + seq_len(size), n, size, byrow = TRUE))
-  sums <- tally_of_curves(n, lapply(grids, function(g) nrow(g$values)), info, settings)
+  sums <- tally_of_curves(
+    n, vapply(grids, function(g) nrow(g$values), 1L), info, settings
+  )
   sets <- stats::setNames(lapply(units, `[[`, "predictors"), vapply(units, `[[`, "", "name"))
   shuffle_pieces(context, sets, design, sums$visit)
   lapply(seq_along(units), function(u) sums$curves(u, units[[u]], grids[[u]], st))
@@ -60,49 +62,41 @@ set_and_predict <- function(st, model, rows, info, units, grids, settings) {
 # and the covariances of these means, or the predictions of single rows themselves.
 tally_of_curves <- function(n, sizes, info, settings) {
   classes <- if (is.null(settings$classes)) 1L else settings$classes
-  keep <- settings$form == "single"
-  weight <- if (is.null(info$weight)) rep(1, n) else info$weight
-  cubes <- moments <- list()
+  weight <- info$weight
+  tally <- if (settings$form == "single") {
+    tally_of_rows(n, sizes, length(classes))
+  } else if (!is.null(info$block)) {
+    tally_of_blocks(sizes, length(classes), weight, info$block)
+  } else {
+    tally_of_moments(n, sizes, length(classes), weight)
+  }
   shift <- NULL
   spread <- range_tally(length(classes))
-  take <- function(u, k, rows, y) {
-    at <- paste(u, k)
-    if (keep) {
-      if (is.null(cubes[[at]])) cubes[[at]] <<- matrix(0, n, ncol(y))
-      cubes[[at]][rows, ] <<- y
-      return()
-    }
-    moments[[at]] <<- add_moments(
-      moments[[at]], y - shift[k], weight[rows], info$block[rows]
-    )
-  }
   waiting <- list()
   visit <- function(piece) {
     many <- length(piece$rows)
     repeats <- length(piece$repeats)
     if (is.null(shift)) shift <<- colMeans(piece$base[, classes, drop = FALSE])
     spread$see(piece$rows, piece$base[, classes, drop = FALSE])
-    for (u in seq_along(piece$units)) {
-      unit <- piece$units[u]
-      size <- sizes[[unit]]
-      mine <- which(piece$repeats <= size)  # the first of them
-      if (!length(mine)) next
-      at <- (u - 1) * many * repeats + seq_len(many * length(mine))
-      for (k in seq_along(classes)) {
-        y <- piece$p[at, classes[k]]
-        dim(y) <- c(many, length(mine))
-        if (length(mine) == size) {
-          take(unit, k, piece$rows, y)
-        } else {
-          waiting <<- put_aside(
-            waiting, paste(unit, k), piece$rows, piece$repeats[mine], y, n, size
-          )
-          done <- waiting[[paste(unit, k)]]
-          if (done$left == 0) {
-            take(unit, k, seq_len(n), done$y)
-            waiting[[paste(unit, k)]] <<- NULL
-          }
-        }
+    # how many of a unit's points are in this piece: the first of them
+    there <- pmin(pmax(sizes[piece$units] - piece$repeats[1] + 1L, 0L), repeats)
+    whole <- there == sizes[piece$units]
+    from <- (seq_along(piece$units) - 1) * many * repeats
+    for (k in seq_along(classes)) {
+      tally$take(
+        piece$units[whole], k, piece$rows, piece$p, classes[k], from[whole], shift[k]
+      )
+      for (u in which(!whole & there > 0)) {
+        key <- paste(piece$units[u], k)
+        waiting <<- put_aside(
+          waiting, key, piece$rows, piece$repeats[seq_len(there[u])],
+          piece$p[from[u] + seq_len(many * there[u]), classes[k]], n, sizes[piece$units[u]]
+        )
+        if (waiting[[key]]$left > 0) next
+        tally$take(
+          piece$units[u], k, seq_len(n), matrix(waiting[[key]]$y), 1L, 0, shift[k]
+        )
+        waiting[[key]] <<- NULL
       }
     }
   }
@@ -112,13 +106,92 @@ tally_of_curves <- function(n, sizes, info, settings) {
         class = if (st$task == "regression") NA_character_ else st$classes[classes[k]],
         unit = unit, grid = grid, spread = spread$width(k)
       )
-      at <- paste(u, k)
-      if (keep) return(c(base, list(single = cubes[[at]], effect = colMeans(cubes[[at]]))))
-      found <- mean_moments(moments[[at]])
-      c(base, list(effect = found$mean + shift[k], cov = found$cov, df = found$df))
+      c(base, tally$read(u, k, shift[k]))
     })
   }
   list(visit = visit, curves = curves)
+}
+
+# A tally takes in predictions, take(units, class, rows, p, column, from, shift): those of a unit
+# stand in `column` of `p` behind the first `from`, rows x points. read(unit, class, shift): its
+# curve.
+
+# The predictions of single rows as they are.
+tally_of_rows <- function(n, sizes, classes) {
+  cubes <- rep(list(lapply(sizes, function(size) matrix(0, n, size))), classes)
+  take <- function(units, k, rows, p, column, from, shift) {
+    for (i in seq_along(units)) {
+      cubes[[k]][[units[i]]][rows, ] <<- points_in(
+        p, column, from[i], length(rows), sizes[units[i]]
+      )
+    }
+  }
+  read <- function(u, k, shift) {
+    list(single = cubes[[k]][[u]], effect = colMeans(cubes[[k]][[u]]))
+  }
+  list(take = take, read = read)
+}
+
+points_in <- function(p, column, from, rows, points) {
+  matrix(p[from + seq_len(rows * points), column], rows)
+}
+
+# Sums over the rows of each block.
+tally_of_blocks <- function(sizes, classes, weight, block) {
+  parts <- rep(list(vector("list", length(sizes))), classes)
+  if (is.null(weight)) weight <- rep(1, length(block))
+  take <- function(units, k, rows, p, column, from, shift) {
+    w <- weight[rows]
+    for (i in seq_along(units)) {
+      u <- units[i]
+      v <- points_in(p, column, from[i], length(rows), sizes[u]) - shift
+      parts[[k]][[u]] <<- c(
+        parts[[k]][[u]], list(rowsum(cbind(w, w * v), block[rows]))
+      )
+    }
+  }
+  read <- function(u, k, shift) {
+    part <- do.call(rbind, parts[[k]][[u]])
+    part <- rowsum(part, rownames(part))
+    w <- sum(part[, 1])
+    m <- colSums(part[, -1, drop = FALSE]) / w
+    apart <- part[, -1, drop = FALSE] - part[, 1] %o% m
+    g <- nrow(apart)
+    list(effect = m + shift, cov = crossprod(apart) * g / (g - 1) / w^2, df = g - 1)
+  }
+  list(take = take, read = read)
+}
+
+# Sums for weighted means of the points and their covariance (src/effect-moments.h), of all units
+# side by side.
+tally_of_moments <- function(n, sizes, classes, weight) {
+  places <- function(size) unname(split(seq_len(sum(size)), rep(seq_along(size), size)))
+  points <- places(sizes)
+  cells <- places(sizes^2)
+  sums <- rep(list(list(
+    y = double(sum(sizes)), wwy = double(sum(sizes)), yy = double(sum(sizes^2))
+  )), classes)
+  take <- function(units, k, rows, p, column, from, shift) {
+    if (!length(units)) return()
+    found <- point_moments(
+      p, column, from, length(rows), sizes[units], shift,
+      if (is.null(weight)) double() else weight[rows]
+    )
+    at <- unlist(points[units])
+    cell <- unlist(cells[units])
+    sums[[k]]$y[at] <<- sums[[k]]$y[at] + found$y
+    sums[[k]]$wwy[at] <<- sums[[k]]$wwy[at] + found$wwy
+    sums[[k]]$yy[cell] <<- sums[[k]]$yy[cell] + found$yy
+  }
+  w <- if (is.null(weight)) n else sum(weight)
+  ww <- if (is.null(weight)) n else sum(weight^2)
+  read <- function(u, k, shift) {
+    m <- sums[[k]]$y[points[[u]]] / w
+    cross <- sums[[k]]$wwy[points[[u]]] %o% m
+    inner <- matrix(sums[[k]]$yy[cells[[u]]], sizes[u]) - cross - t(cross) + ww * (m %o% m)
+    list(effect = m + shift, cov = inner * n / (n - 1) / w^2, df = n - 1)
+  }
+  list(take = take, read = read)
 }
 
 # Predictions at some points only, until all are there.
@@ -143,42 +216,4 @@ range_tally <- function(classes) {
     },
     width = function(k) diff(stats::quantile(seen[[k]], c(0.05, 0.95), names = FALSE))
   )
-}
-
-# Sums for weighted means of columns and their covariance, rows of a block taken together.
-add_moments <- function(sums, y, weight, block) {
-  alike <- all(weight == 1)
-  wy <- if (alike) y else weight * y
-  if (is.null(sums)) {
-    sums <- list(n = 0, w = 0, ww = 0, y = 0, wwy = 0, yy = 0, blocks = list())
-  }
-  sums$n <- sums$n + nrow(y)
-  sums$w <- sums$w + sum(weight)
-  sum_y <- colSums(wy)
-  sums$y <- sums$y + sum_y
-  if (is.null(block)) {
-    sums$ww <- sums$ww + sum(weight^2)
-    sums$wwy <- sums$wwy + if (alike) sum_y else colSums(weight * wy)
-    sums$yy <- sums$yy + crossprod(wy)
-  } else {
-    part <- rowsum(cbind(weight, wy), block)
-    sums$blocks <- c(sums$blocks, list(part))
-  }
-  sums
-}
-
-# -> list(mean, cov, df)
-mean_moments <- function(sums) {
-  m <- sums$y / sums$w
-  if (length(sums$blocks)) {
-    part <- do.call(rbind, sums$blocks)
-    part <- rowsum(part, rownames(part))
-    u <- part[, -1, drop = FALSE] - part[, 1] %o% m
-    g <- nrow(u)
-    return(list(mean = m, cov = crossprod(u) * g / (g - 1) / sums$w^2, df = g - 1))
-  }
-  n <- sums$n
-  cross <- sums$wwy %o% m
-  inner <- sums$yy - cross - t(cross) + sums$ww * (m %o% m)
-  list(mean = m, cov = inner * n / (n - 1) / sums$w^2, df = n - 1)
 }

@@ -292,7 +292,8 @@ identity_of_curves <- function(st, models, resamples, settings, units, parts) {
 
 join_curves <- function(st, found, settings) {
   learner <- length(found) && !is.null(found[[1]]$draws)
-  table <- do.call(rbind, lapply(found, table_of_curve, settings = settings))
+  table <- data.table::rbindlist(lapply(found, table_of_curve, settings = settings))
+  data.table::setDF(table)
   table$inference <- if (settings$form == "single") {
     NA_character_
   } else if (learner) {
@@ -300,7 +301,6 @@ join_curves <- function(st, found, settings) {
   } else {
     "model"
   }
-  rownames(table) <- NULL
   predictors <- unique(unlist(lapply(found, function(curve) curve$unit$predictors)))
   validate_effects(new_effects(table, c(
     study_details(st, predictors),
@@ -339,7 +339,7 @@ table_of_curve <- function(curve, settings) {
   limits <- t_limits(effect, std_error, if (single) 1 else curve$df, settings$level)
   again <- function(x) rep(x, times)
   pair <- curve$unit$kind == "pair"
-  data.frame(
+  table_of(
     model = curve$model,
     class = curve$class,
     predictor = if (curve$unit$kind == "family") {

@@ -41,7 +41,7 @@ grid_of_one <- function(predictor, x, known, points, chosen) {
   range <- range(as.double(present))
   list(
     kind = if (inherits(x, c("Date", "POSIXct"))) "date" else "number",
-    values = data.frame(values),
+    values = list2DF(list(values = values)),
     at = value_text(values),
     position = place,
     near = near,
@@ -161,7 +161,7 @@ flag_points <- function(near, beyond) {
 value_text <- function(x) {
   if (inherits(x, "POSIXct")) return(format(x, "%Y-%m-%d %H:%M:%S"))
   if (inherits(x, "Date")) return(format(x))
-  vapply(as.double(x), format, "", digits = 15)
+  as.character(as.double(x))
 }
 
 # Two predictors: all combinations of their points, the first running fastest.

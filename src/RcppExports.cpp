@@ -276,6 +276,22 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// point_moments
+Rcpp::List point_moments(Rcpp::NumericMatrix p, int column, Rcpp::NumericVector from, int rows, Rcpp::IntegerVector points, double shift, Rcpp::NumericVector weight);
+RcppExport SEXP _dreher_point_moments(SEXP pSEXP, SEXP columnSEXP, SEXP fromSEXP, SEXP rowsSEXP, SEXP pointsSEXP, SEXP shiftSEXP, SEXP weightSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< Rcpp::NumericMatrix >::type p(pSEXP);
+    Rcpp::traits::input_parameter< int >::type column(columnSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< int >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type points(pointsSEXP);
+    Rcpp::traits::input_parameter< double >::type shift(shiftSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type weight(weightSEXP);
+    rcpp_result_gen = Rcpp::wrap(point_moments(p, column, from, rows, points, shift, weight));
+    return rcpp_result_gen;
+END_RCPP
+}
 // write_standard_output
 std::string write_standard_output(Rcpp::RawVector bytes);
 RcppExport SEXP _dreher_write_standard_output(SEXP bytesSEXP) {
@@ -619,6 +635,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_forest_interactions", (DL_FUNC) &_dreher_forest_interactions, 7},
     {"_dreher_forest_followers", (DL_FUNC) &_dreher_forest_followers, 4},
+    {"_dreher_point_moments", (DL_FUNC) &_dreher_point_moments, 7},
     {"_dreher_write_standard_output", (DL_FUNC) &_dreher_write_standard_output, 1},
     {"_dreher_number_rows", (DL_FUNC) &_dreher_number_rows, 1},
     {"_dreher_mid_ranks", (DL_FUNC) &_dreher_mid_ranks, 1},
