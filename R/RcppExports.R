@@ -93,6 +93,10 @@ mid_ranks <- function(x) {
     .Call(`_dreher_mid_ranks`, x)
 }
 
+group_quartiles <- function(group, value, groups) {
+    .Call(`_dreher_group_quartiles`, group, value, groups)
+}
+
 forest_shapley <- function(forest, x, background, cover, player_of, players, threads) {
     .Call(`_dreher_forest_shapley`, forest, x, background, cover, player_of, players, threads)
 }

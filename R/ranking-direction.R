@@ -7,21 +7,19 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
   reach <- if (n > 4) stats::qnorm((1 + level) / 2) * sqrt(1.06 / (n - 3)) else Inf
   K <- dim(phi)[3]
   classes <- if (K > 1) st$classes else NA_character_
+  ranks <- lapply(units, function(unit) {
+    x <- if (length(unit) == 1) rows[[unit]]
+    if (is.null(x) || is.character(x)) return(NULL)
+    if (!is.factor(x) || nlevels(x) == 2 || is.ordered(x)) mid_ranks(as.double(x))
+  })
   found <- lapply(seq_len(K), function(k) {
     r <- vapply(
-      seq_along(units),
-      function(u) {
-        x <- if (length(units[[u]]) == 1) rows[[units[[u]]]]
-        if (is.factor(x) && nlevels(x) != 2 && !is.ordered(x)) return(NA_real_)
-        if (is.null(x) || is.character(x)) return(NA_real_)
-        spearman_correlation(as.double(x), phi[, u, k])
-      },
-      0
+      seq_along(units), function(u) spearman_correlation(ranks[[u]], phi[, u, k]), 0
     )
     sure <- !is.na(r) & abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach
     turns <- vapply(seq_along(units), function(u) {
       !is.na(r[u]) && abs(r[u]) < 0.5 &&
-        turns_once(quartiles_of_bins(rows[[units[[u]]]], phi[, u, k]))
+        turns_once(quartiles_of_bins(rows[[units[[u]]]], phi[, u, k], ranks = ranks[[u]]))
     }, NA)
     table_of(
       model = model$name,
@@ -48,11 +46,11 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
   do.call(rbind, found)
 }
 
-# Spearman's, of the rows where x is known; NA where one of the two does not vary.
-spearman_correlation <- function(x, y) {
-  known <- !is.na(x)
+# Spearman's, of the rows where x is known; NA where there is no x, or one of the two does not vary.
+spearman_correlation <- function(ranks_of_x, y) {
+  known <- !is.na(ranks_of_x)
   if (sum(known) < 2) return(NA_real_)
-  suppressWarnings(stats::cor(mid_ranks(x[known]), mid_ranks(y[known])))
+  suppressWarnings(stats::cor(ranks_of_x[known], mid_ranks(y[known])))
 }
 
 # Do the medians of the bins go one way and then the other, and are both legs beyond the quartiles'
@@ -84,8 +82,8 @@ bin_contributions <- function(x, contribution, bins = 5) {
   found <- quartiles_of_bins(x, contribution, bins)
   data.frame(
     bin = if (is.null(found$names)) {
-      vapply(found$members, function(at) {
-        paste(signif(range(as.double(x[at])), 4), collapse = " to ")
+      vapply(found$position, function(g) {
+        paste(signif(range(as.double(x[which(found$of == g)])), 4), collapse = " to ")
       }, "")
     } else {
       found$names[found$position]
@@ -95,38 +93,38 @@ bin_contributions <- function(x, contribution, bins = 5) {
   )
 }
 
-# The same as a list, with the rows of each bin (`members`) and the names of all values, where they
-# are few.
-quartiles_of_bins <- function(x, contribution, bins = 5) {
+# The same as a list, with the bin of each row (`of`, NA: none) and the names of all values, where
+# they are few.
+quartiles_of_bins <- function(
+    x, contribution, bins = 5, ranks = mid_ranks(as.double(x))) {
   present <- !is.na(x)
-  values <- unique(x[present])
   number <- is.numeric(x) || inherits(x, c("Date", "POSIXct"))
+  several <- function(x) length(unique(x)) > bins  # the first rows mostly tell
   names <- NULL
-  if (number && length(values) > bins) {
+  if (number && (several(utils::head(x[present], 100)) || several(x[present]))) {
     of <- findInterval(
-      mid_ranks(as.double(x)) / sum(present), c(0, seq_len(bins) / bins + 1e-12),
+      ranks / sum(present), c(0, seq_len(bins) / bins + 1e-12),
       left.open = TRUE
     )
   } else if (is.factor(x)) {
     of <- as.integer(droplevels(x))
     names <- levels(droplevels(x))
   } else {
-    of <- match(x, sort(values))
-    names <- as.character(sort(values))
+    values <- sort(unique(x[present]))
+    of <- match(x, values)
+    names <- as.character(values)
   }
-  members <- split(which(present), of[present])
-  quartiles <- vapply(
-    members,
-    function(at) stats::quantile(contribution[at], c(0.25, 0.5, 0.75), names = FALSE),
-    c(0, 0, 0)
-  )
+  of[!present] <- NA
+  rows <- tabulate(of, max(0L, of, na.rm = TRUE))
+  position <- which(rows > 0)
+  quartiles <- group_quartiles(of, contribution, length(rows))[, position, drop = FALSE]
   list(
-    position = as.integer(names(members)),
+    position = position,
     median = quartiles[2, ],
     lower_quartile = quartiles[1, ],
     upper_quartile = quartiles[3, ],
-    rows = lengths(members),
-    members = members,
+    rows = rows[position],
+    of = of,
     names = names
   )
 }

@@ -326,9 +326,13 @@ summarise_shapley <- function(st, settings, units, values, info, level) {
   )
   describe <- function(sizes, class) {
     importance <- colMeans(times(info$weight, sizes))
-    found <- columns_with_limits(
-      importance, times(info$weight, sizes - rep(importance, each = n)), info$block, level
-    )
+    # what all rows share is in no variance over rows
+    u <- if (is.null(info$weight) && is.null(info$block)) {
+      sizes
+    } else {
+      times(info$weight, sizes - rep(importance, each = n))
+    }
+    found <- columns_with_limits(importance, u, info$block, level)
     ranking_rows(
       st, settings, predictors, importance, found$std_error,
       pmax(found$lower, 0), found$upper, inference = "model", class = class, flag = flags

@@ -318,9 +318,20 @@ Rcpp::NumericVector mid_ranks(Rcpp::NumericVector x);
 RcppExport SEXP _dreher_mid_ranks(SEXP xSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< Rcpp::NumericVector >::type x(xSEXP);
     rcpp_result_gen = Rcpp::wrap(mid_ranks(x));
+    return rcpp_result_gen;
+END_RCPP
+}
+// group_quartiles
+Rcpp::NumericMatrix group_quartiles(Rcpp::IntegerVector group, Rcpp::NumericVector value, int groups);
+RcppExport SEXP _dreher_group_quartiles(SEXP groupSEXP, SEXP valueSEXP, SEXP groupsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< Rcpp::IntegerVector >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< Rcpp::NumericVector >::type value(valueSEXP);
+    Rcpp::traits::input_parameter< int >::type groups(groupsSEXP);
+    rcpp_result_gen = Rcpp::wrap(group_quartiles(group, value, groups));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -639,6 +650,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_write_standard_output", (DL_FUNC) &_dreher_write_standard_output, 1},
     {"_dreher_number_rows", (DL_FUNC) &_dreher_number_rows, 1},
     {"_dreher_mid_ranks", (DL_FUNC) &_dreher_mid_ranks, 1},
+    {"_dreher_group_quartiles", (DL_FUNC) &_dreher_group_quartiles, 3},
     {"_dreher_forest_shapley", (DL_FUNC) &_dreher_forest_shapley, 7},
     {"_dreher_forest_cover", (DL_FUNC) &_dreher_forest_cover, 4},
     {"_dreher_shuffle_prepare", (DL_FUNC) &_dreher_shuffle_prepare, 3},

@@ -72,26 +72,95 @@ std::vector<int> same_rows(const std::vector<std::uint64_t>& hashes) {
   return first;
 }
 
+namespace {
+
+struct Value {
+  std::uint64_t key;
+  std::size_t row;
+};
+
+// A number that stands among others as `value` does; both zeros have one.
+std::uint64_t order_key(double value) {
+  const double same = value + 0.0;
+  std::uint64_t bits;
+  std::memcpy(&bits, &same, sizeof bits);
+  return bits >> 63 ? ~bits : bits | (1ULL << 63);
+}
+
+// Sorts by key: digit by digit from the last (Hollerith), leaving out digits that all share; a few
+// values by comparison.
+void sort_values(std::vector<Value>& values) {
+  constexpr int kBits = 11;
+  constexpr std::size_t kDigits = std::size_t{1} << kBits;
+  if (values.size() < 512) {
+    std::sort(values.begin(), values.end(),
+              [](const Value& a, const Value& b) { return a.key < b.key; });
+    return;
+  }
+  std::vector<Value> other(values.size());
+  std::vector<std::size_t> place(kDigits);
+  for (int shift = 0; shift < 64; shift += kBits) {
+    std::fill(place.begin(), place.end(), 0);
+    for (const Value& v : values) ++place[(v.key >> shift) & (kDigits - 1)];
+    if (place[(values[0].key >> shift) & (kDigits - 1)] == values.size()) continue;
+    std::size_t before = 0;
+    for (std::size_t& p : place) {
+      const std::size_t here = p;
+      p = before;
+      before += here;
+    }
+    for (const Value& v : values) other[place[(v.key >> shift) & (kDigits - 1)]++] = v;
+    values.swap(other);
+  }
+}
+
+}  // namespace
+
 std::vector<double> mid_ranks(const double* x, std::size_t n) {
-  struct Value {
-    double value;
-    std::size_t row;
-  };
   std::vector<Value> known;
   known.reserve(n);
   for (std::size_t i = 0; i < n; ++i) {
-    if (!std::isnan(x[i])) known.push_back({x[i], i});
+    if (!std::isnan(x[i])) known.push_back({order_key(x[i]), i});
   }
-  std::sort(known.begin(), known.end(),
-            [](const Value& a, const Value& b) { return a.value < b.value; });
+  sort_values(known);
   std::vector<double> rank(n, std::numeric_limits<double>::quiet_NaN());
   for (std::size_t from = 0; from < known.size();) {
     std::size_t to = from + 1;
-    while (to < known.size() && known[to].value == known[from].value) ++to;
+    while (to < known.size() && known[to].key == known[from].key) ++to;
     const double middle = (static_cast<double>(from + 1) + static_cast<double>(to)) / 2;
     for (; from < to; ++from) rank[known[from].row] = middle;
   }
   return rank;
+}
+
+namespace {
+
+// The quantile of share p: linear between the two order statistics around it (Hyndman and Fan 1996,
+// type 7).
+double quantile_of(std::vector<double>& x, double p) {
+  const double place = p * static_cast<double>(x.size() - 1);
+  const std::size_t low = static_cast<std::size_t>(place);
+  std::nth_element(x.begin(), x.begin() + low, x.end());
+  const double value = x[low];
+  const double rest = place - static_cast<double>(low);
+  if (rest == 0.0 || low + 1 == x.size()) return value;
+  return (1 - rest) * value + rest * *std::min_element(x.begin() + low + 1, x.end());
+}
+
+}  // namespace
+
+void group_quartiles(const int* group, const double* value, std::size_t n, int groups,
+                     double* out) {
+  std::vector<std::vector<double>> members(groups);
+  for (std::size_t i = 0; i < n; ++i) {
+    if (group[i] >= 1 && group[i] <= groups) members[group[i] - 1].push_back(value[i]);
+  }
+  for (int g = 0; g < groups; ++g) {
+    for (int q = 0; q < 3; ++q) {
+      out[3 * g + q] = members[g].empty() ? std::numeric_limits<double>::quiet_NaN()
+                                          : quantile_of(members[g], 0.25 * (q + 1));
+    }
+  }
 }
 
 }  // namespace dreher

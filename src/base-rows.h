@@ -28,8 +28,13 @@ std::uint64_t key_of(double value);
 // Per row the smallest number (from 1) of a row with the same hash.
 std::vector<int> same_rows(const std::vector<std::uint64_t>& hashes);
 
-// Ranks from 1, the mean of theirs for equal values; NaN where `x` is NaN. One sort.
+// Ranks from 1, the mean of theirs for equal values; NaN where `x` is NaN. Cost: one sort, linear
+// in the values.
 std::vector<double> mid_ranks(const double* x, std::size_t n);
+
+// Quartiles of the values of each group (numbers from 1; others are left out): out [3 * groups],
+// NaN where a group has none. Cost: linear in the values.
+void group_quartiles(const int* group, const double* value, std::size_t n, int groups, double* out);
 
 }  // namespace dreher
 

@@ -69,8 +69,19 @@ Rcpp::IntegerVector number_rows(Rcpp::List tables) {
 }
 
 // Ranks from 1, the mean of theirs for equal values, NaN where a value is missing.
-// [[Rcpp::export]]
+// [[Rcpp::export(rng = false)]]
 Rcpp::NumericVector mid_ranks(Rcpp::NumericVector x) {
   const std::vector<double> rank = dreher::mid_ranks(x.begin(), static_cast<std::size_t>(x.size()));
   return Rcpp::NumericVector(rank.begin(), rank.end());
+}
+
+// group: numbers from 1; others and gaps belong to none. -> quartiles x groups, NaN in empty ones
+// [[Rcpp::export(rng = false)]]
+Rcpp::NumericMatrix group_quartiles(Rcpp::IntegerVector group, Rcpp::NumericVector value,
+                                    int groups) {
+  if (group.size() != value.size() || groups < 0) Rcpp::stop("groups and values do not fit");
+  Rcpp::NumericMatrix out(3, groups);
+  dreher::group_quartiles(group.begin(), value.begin(), static_cast<std::size_t>(group.size()),
+                          groups, out.begin());
+  return out;
 }

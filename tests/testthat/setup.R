@@ -1,5 +1,8 @@
 # Small models and slow oracles shared by the tests.
 
+# What a test draws without a seed of its own is the same in every run of its file.
+set.seed(1)
+
 kiln <- demo_kiln(missing = FALSE)
 kiln_raw <- demo_kiln()
 loans <- demo_loans()

@@ -100,6 +100,7 @@ test_that("sampled values carry their error", {
 })
 
 test_that("directions, bins and words say what the rows say", {
+  set.seed(2)
   d <- data.frame(up = runif(100), down = runif(100), bend = runif(100, -1, 1))
   d$y <- d$up - d$down + 3 * d$bend^2 + rnorm(100) / 10
   s <- suppressWarnings(study(lm(y ~ up + down + I(bend^2), d), d[1:90, ], "y", train = d))
@@ -171,11 +172,31 @@ test_that("ranks: the mean of theirs for equal values, none for gaps", {
   set.seed(1)
   y <- round(rnorm(500), 1)
   expect_equal(mid_ranks(y), rank(y))
+  many <- c(
+    rnorm(2000) * 10^sample(-300:300, 2000, TRUE), round(rnorm(500)), -0, 0, Inf, -Inf, NA
+  )
+  expect_identical(mid_ranks(many)[-length(many)], rank(many[-length(many)]))
   y[c(3, 70)] <- NA
   z <- y^2 + rnorm(500)
   z[is.na(z)] <- 0
   expect_equal(
-    spearman_correlation(y, z), cor(y, z, method = "spearman", use = "complete.obs")
+    spearman_correlation(mid_ranks(y), z),
+    cor(y, z, method = "spearman", use = "complete.obs")
   )
-  expect_true(is.na(spearman_correlation(rep(1, 9), 1:9)))
+  expect_true(is.na(spearman_correlation(mid_ranks(rep(1, 9)), 1:9)))
+})
+
+test_that("quartiles of groups are those of their values", {
+  set.seed(3)
+  group <- c(sample(c(1:4, 6, NA, 9), 200, TRUE), 7L)
+  value <- rnorm(201)
+  found <- group_quartiles(group, value, 7L)
+  for (g in 1:7) {
+    at <- which(group == g)
+    expect_equal(
+      found[, g],
+      if (length(at)) unname(quantile(value[at], c(0.25, 0.5, 0.75))) else rep(NaN, 3)
+    )
+  }
+  expect_error(group_quartiles(1:2, 1, 2L), "do not fit")
 })

@@ -321,3 +321,28 @@ test_that("wrong asks are refused in words", {
     "nothing to accumulate", class = "dreher_error_input"
   )
 })
+
+test_that("sums over the points of curves are those of their definition", {
+  set.seed(4)
+  size <- c(3L, 1L, 20L, 9L)
+  n <- 300L
+  p <- matrix(rnorm(2 * (n * sum(size) + 7)), ncol = 2)
+  from <- 7 + c(0, cumsum(n * size)[-4])
+  for (w in list(double(), runif(n))) {
+    found <- point_moments(p, 2L, from, n, size, 0.4, w)
+    weight <- if (length(w)) w else rep(1, n)
+    v <- lapply(1:4, function(u) matrix(p[from[u] + seq_len(n * size[u]), 2], n) - 0.4)
+    expect_equal(found$y, unlist(lapply(v, function(x) colSums(weight * x))))
+    expect_equal(found$wwy, unlist(lapply(v, function(x) colSums(weight^2 * x))))
+    expect_equal(found$yy, unlist(lapply(v, function(x) as.vector(crossprod(weight * x)))))
+  }
+  expect_error(point_moments(p, 3L, from, n, size, 0, double()), "do not fit")
+  expect_error(point_moments(p, 1L, from + 1, n, size, 0, double()), "beyond")
+})
+
+test_that("tables of vectors are those of data.frame()", {
+  expect_identical(
+    table_of(a = 1:3, b = "x", c = c(u = 1.5, v = NA, w = 0)),
+    data.frame(a = 1:3, b = "x", c = c(1.5, NA, 0))
+  )
+})
