@@ -197,6 +197,7 @@ model_predictions.multinom <- function(model, data, ...) {
 
 #' @export
 model_coefficients.multinom <- function(model, ...) {
+  rlang::check_installed("nnet", "to read a multinom model")
   beta <- stats::coef(model)
   two <- length(model$lev) == 2
   beta <- if (two) beta else cbind(0, t(beta))

@@ -139,5 +139,6 @@ said_form <- function(method, form) {
 said_rows <- function(method, rows) {
   usual <- lapply(importance_methods(), `[[`, "usual_rows")
   said <- !mapply(function(m, r) is.null(usual[[m]]) || r %in% usual[[m]], method, rows)
-  ifelse(unname(said), rows, "")
+  # "permutation left out" would be a method that was not used
+  ifelse(unname(said), sub("^left out$", "on rows left out", rows), "")
 }

@@ -1055,3 +1055,64 @@ test_that("trees put together one by one or behind each other make the same fore
   expect_equal(forest_predict(whole, x, 1L), alone, tolerance = 1e-12)
   expect_equal(forest_predict(whole, x, 1L), slow_predict(whole, x), tolerance = 1e-12)
 })
+
+# A new session knows no library but dreher, as the command does.
+test_that(
+  "models read from a file in a new session are those of the session that saved them",
+  {
+    d <- kiln_rows(200)[c("strength", "peak_temp", "hold_minutes", "operator")]
+    d$grade <- factor(c("low", "middle", "high")[findInterval(d$strength, c(40, 50)) + 1])
+    two <- strength ~ peak_temp + hold_minutes
+    three <- grade ~ peak_temp + hold_minutes
+    models <- list(
+      multinom = nnet::multinom(three, d, trace = FALSE),
+      several = parsnip::fit(
+        parsnip::set_engine(parsnip::multinom_reg(), "nnet"), three, d
+      ),
+      forest = small_forest(two, d),
+      trees = randomForest::randomForest(two, d, ntree = 5),
+      tree = rpart::rpart(two, d),
+      penalised = glmnet::glmnet(as.matrix(d[2:3]), d$strength, lambda = 0.1),
+      additive = mgcv::gam(strength ~ s(peak_temp) + hold_minutes, data = d),
+      robust = MASS::rlm(two, d),
+      discriminant = MASS::lda(three, d),
+      machine = e1071::svm(two, d),
+      boosted = gbm::gbm(two, "gaussian", d, n.trees = 5)
+    )
+    rank_all <- function(models, d) {
+      lapply(models, function(m) {
+        many <- inherits(m, c("multinom", "_multinom", "lda"))
+        st <- suppressWarnings(study(
+          m,
+          d[1:50, ],
+          if (many) "grade" else "strength",
+          train = d[51:200, setdiff(names(d), if (many) "strength" else "grade")]
+        ))
+        as.data.frame(rank_predictors(
+          st, by = c("permutation", "shapley"), repeats = 2, background = 5
+        ))[c("predictor", "importance")]
+      })
+    }
+    saved <- tempfile(fileext = ".rds")
+    found <- tempfile(fileext = ".rds")
+    script <- tempfile(fileext = ".R")
+    saveRDS(list(models = models, d = d), saved)
+    writeLines(
+      c(
+        "library(dreher)",
+        paste("rank_all <-", paste(deparse(rank_all), collapse = "\n")),
+        sprintf("saved <- readRDS(%s)", encodeString(saved, quote = "\"")),
+        sprintf(
+          "saveRDS(rank_all(saved$models, saved$d), %s)",
+          encodeString(found, quote = "\"")
+        )
+      ),
+      script
+    )
+    said <- system2(
+      file.path(R.home("bin"), "Rscript"), shQuote(script), stdout = TRUE, stderr = TRUE
+    )
+    expect_true(file.exists(found), info = paste(said, collapse = "\n"))
+    expect_equal(readRDS(found), rank_all(models, d))
+  }
+)
