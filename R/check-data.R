@@ -33,6 +33,11 @@
 #'   numbers unrelated to the target (p of 0.01 or more) that are called an identifier or fill a
 #'   tenth of their range evenly (Kolmogorov's test at 5 %). Severe for text and by name, else a
 #'   doubt.}
+#'   \item{`clustered rows`}{doubt: the values of a column look like units measured more than once
+#'   (a patient, a school): eight or more of text, levels or whole numbers, with two rows or more
+#'   each on average, within which other columns never change: two that do not give each other, or
+#'   one number of eight values or more; stretches of a number and other names of its values do
+#'   not count. Not where the study has `blocks`.}
 #'   \item{`missing tells target`}{doubt: whether it is missing is related to the target (p, times
 #'   the number of columns with gaps, below 0.001)}
 #'   \item{`numbers as text`}{doubt: text of 15 levels or more, 90 % of which are numbers without
@@ -102,7 +107,8 @@ new_checks <- function(table, details) new_table(table, "checks", details)
 
 # In the order in which they are told.
 check_findings <- c(
-  "training rows", "leak", "identifier", "left out", "missing tells target", "rare class",
+  "training rows", "leak", "identifier", "left out", "clustered rows", "missing tells target",
+  "rare class",
   "numbers as text", "joint drift", "drift", "copy", "derived", "determined", "twin",
   "stand-in", "groups differ", "constant", "nearly constant", "many levels",
   "rare levels", "missing", "repeated rows", "outliers"
@@ -141,6 +147,7 @@ find_all <- function(table, st, seed) {
     consequences = function() check_consequences(table, st, leaks, seed),
     identifiers = function() check_identifiers(table, st),
     `repeated rows` = function() check_repeated_rows(table, st),
+    `clustered rows` = function() check_clustered(table, st),
     uses = function() check_uses(table, st),
     `missing values` = function() check_missing(table, st),
     `single values` = function() check_constant(table, st),

@@ -11,16 +11,18 @@
 #' @param ... Must be empty.
 #' @param file Path of the study file to write. Beside it are written a draft of the dictionary and
 #'   the schema that editors complete study files from.
-#' @param blocks Name of the column that says which rows belong together, or NULL.
+#' @param blocks Name of the column that says which rows belong together; `NULL`: the one whose
+#'   values look like units measured more than once (`clustered rows` of [check_data()]), if any.
 #' @param minutes Time you are ready to wait for the whole run.
 #' @param seed Seed of the split and of all that is drawn later.
 #' @return `file`, invisibly.
 #' @details Left out are columns of one value and those that [check_data()] calls identifiers
 #'   without doubt. Columns that look known only after the target are named in a comment: whether
-#'   they were is yours to say. Of 500 rows or more a fifth each becomes holdout and untouched; of
-#'   100 or more a quarter holdout; of fewer none, and methods are asked on training rows. Where
-#'   dates
-#'   or times tell most rows apart, the last rows are held out in place of drawn ones.
+#'   they were is yours to say. Blocks that were found are named with what never changes within
+#'   them: take the line out where rows of one value are no repeated measurements. Of 500 rows
+#'   (blocks, where there are some) or more a fifth each becomes holdout and untouched; of 100 or
+#'   more a quarter holdout; of fewer none, and methods are asked on training rows. Where dates or
+#'   times tell most rows apart, the last rows are held out in place of drawn ones.
 #' @section Errors: `dreher_error_input`: a file that cannot be read, a target that is no column or
 #'   has one value, a study file that exists.
 #' @seealso [check_study_file()], [run_study()], [draft_dictionary()].
@@ -62,6 +64,13 @@ draft_study <- function(
   }
   spec <- draft_spec(rows, data, target, blocks, folder, seed)
   tried <- try_draft(spec)
+  if (is.null(blocks) && !is.null(tried$unit)) {
+    # drawn rows of one unit would be on both sides of a split
+    blocks <- tried$unit$unit
+    unit <- tried$unit
+    tried <- try_draft(draft_spec(rows, data, target, blocks, folder, seed))
+    tried$unit <- unit
+  }
   spec <- tried$spec
   write_text(draft_lines(spec, tried, minutes, rows, basename(beside)), file)
   kept <- rows[setdiff(names(rows), c(blocks, names(tried$gone)))]
@@ -128,7 +137,7 @@ draft_spec <- function(rows, data, target, blocks, folder, seed) {
 }
 
 # Models trained once on the draft: what the checks say of the columns, and how long it takes.
-# -> list(spec, st, gone: named reasons of columns left out, after: names of doubtful columns)
+# -> list(spec, st, gone: named reasons of columns left out, leaks, unit: see find_unit())
 try_draft <- function(spec) {
   one_value <- spec$data$leave_out
   gone <- stats::setNames(rep("one value", length(one_value)), one_value)
@@ -155,7 +164,10 @@ try_draft <- function(spec) {
     st <- quiet(study_of_file(spec, tables, made))
   }
   leaks <- found[found$finding == "leak" & found$severity == "severe", ]
-  list(spec = spec, st = st, tables = tables, gone = gone, leaks = leaks)
+  unit <- if (is.null(spec$blocks)) {
+    find_unit(check_table(st, setdiff(names(st$data), c(spec$target, st$weights))))
+  }
+  list(spec = spec, st = st, tables = tables, gone = gone, leaks = leaks, unit = unit)
 }
 
 draft_lines <- function(spec, tried, minutes, rows, beside) {
@@ -186,8 +198,8 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
       )
     } else {
       paste0(
-        "  # too few rows to hold some out: models are asked on the rows they were ",
-        "trained on"
+        "  # too few ", if (is.null(spec$blocks)) "rows" else "blocks",
+        " to hold some out: models are asked on the rows they were trained on"
       )
     },
     draft_left_out(tried), "", paste0("target: ", yaml_text(spec$target)),
@@ -195,7 +207,17 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
     if (length(st$classes) == 2) {
       paste0("positive: ", yaml_text(class_of_interest(st)))
     },
-    if (!is.null(spec$blocks)) paste0("blocks: ", yaml_text(spec$blocks)),
+    if (!is.null(spec$blocks)) {
+      paste0(
+        "blocks: ", yaml_text(spec$blocks),
+        if (!is.null(tried$unit)) {
+          paste0(
+            "   # its rows look like one unit: ", list_few(tried$unit$constant, 3),
+            " never change", if (length(tried$unit$constant) == 1) "s", " in it"
+          )
+        }
+      )
+    },
     paste0("metric: ", st$metric$name),
     paste0("dictionary: ", yaml_text(beside[1]), "   # labels, units, costs: fill it in"),
     "",

@@ -10,7 +10,10 @@ init_step <- function() {
     needs = c("file", "target"),
     options = list(
       opt("target", "name of the target column"),
-      opt("blocks", "name of the column that says which rows belong together"),
+      opt(
+        "blocks",
+        "name of the column that says which rows belong together; left out: looked for"
+      ),
       opt(
         "minutes",
         "time you are ready to wait for the whole run [default %default]",

@@ -160,6 +160,8 @@ document_tables <- function(x) {
     dreher_comparison = comparison_cells(x),
     dreher_floor = floor_cells(x),
     dreher_drift = drift_cells(x),
+    dreher_agreement = agreement_cells(x),
+    dreher_twins = twins_cells(x),
     dreher_checks = check_cells(x),
     dreher_set = set_cells(x),
     dreher_confirmation = confirmation_cells(x),

@@ -92,10 +92,9 @@ score_cells <- function(x) {
 }
 
 check_cells <- function(x) {
-  known <- unname(detail(x, "labels")[x$predictor])
   list(columns = list(
     Severity = x$severity,
-    Column = ifelse(is.na(known), x$predictor, known),
+    Column = label_or_name(detail(x, "labels"), x$predictor),
     Finding = x$finding,
     Reason = gsub("`", "", x$detail, fixed = TRUE),
     `What to do` = x$todo,
@@ -304,7 +303,7 @@ drift_cells <- function(x) {
     ifelse(is.na(level), number, paste(format_percent(v), level))
   }
   columns <- list(
-    Predictor = unname(detail(x, "labels")[d$predictor]),
+    Predictor = label_or_name(detail(x, "labels"), d$predictor),
     Distance = format_value(d$distance, 0.05),
     Interval = in_brackets(d$lower, d$upper, 0.05),
     `By chance` = format_value(d$expected, 0.05),
@@ -320,6 +319,61 @@ drift_cells <- function(x) {
       `p, adjusted` = d$p_adjusted
     )
   )
+}
+
+agreement_cells <- function(x) {
+  d <- as.data.frame(x)
+  measure <- function(name) {
+    value <- formatC(d[[name]], digits = 2, format = "f")
+    error <- d[[paste0(name, "_error")]]
+    value <- ifelse(
+      is.na(error), value, paste0(value, " (", formatC(error, digits = 2, format = "f"), ")")
+    )
+    ifelse(is.na(d[[name]]), "", value)
+  }
+  words <- c(
+    tau = "Kendall's tau", spearman = "Spearman's rho", top_overlap = "Overlap of the top",
+    rank_overlap = "Overlap of ranks", share_overlap = "Overlap of shares"
+  )
+  list(
+    columns = c(
+      list(Ranking = d$a, `Other ranking` = d$b),
+      stats::setNames(lapply(names(words), measure), words),
+      list(`Predictors in both` = d$shared)
+    ),
+    values = c(
+      stats::setNames(d[names(words)], words), list(`Predictors in both` = d$shared)
+    )
+  )
+}
+
+twins_cells <- function(x) {
+  d <- as.data.frame(x)
+  replaced <- if (!all(is.na(d$replaceable))) {
+    list(`Others replace` = ifelse(is.na(d$replaceable), "", format_percent(d$replaceable)))
+  }
+  list(
+    columns = c(
+      list(
+        Predictor = label_or_name(x$labels, d$predictor),
+        Cluster = ifelse(is.na(d$cluster), "", d$cluster),
+        Stays = ifelse(d$representative, "yes", "no"),
+        Why = d$why,
+        `Goes most with` = label_or_name(x$labels, d$nearest),
+        Association = formatC(d$association, digits = 2, format = "f")
+      ),
+      replaced
+    ),
+    values = c(
+      list(Cluster = d$cluster, Association = d$association),
+      if (!is.null(replaced)) list(`Others replace` = d$replaceable)
+    )
+  )
+}
+
+label_or_name <- function(labels, names) {
+  known <- unname(labels[names])
+  ifelse(is.na(known), names, known)
 }
 
 # The points of one curve.
@@ -346,8 +400,7 @@ any_cells <- function(x, most, labels = NULL) {
   d <- as.data.frame(x)
   d <- d[vapply(d, function(v) !is.list(v) && !all(is.na(v)), NA)]
   if (!is.null(d$predictor) && !is.null(labels)) {
-    known <- unname(labels[d$predictor])
-    d$predictor <- ifelse(is.na(known), d$predictor, known)
+    d$predictor <- label_or_name(labels, d$predictor)
   }
   shown <- utils::head(d, most)
   number <- vapply(shown, is.numeric, NA)

@@ -360,7 +360,9 @@ section_agreement <- function(r) {
     title = "Where do methods, models or data sets disagree?",
     body = paste0(
       finding_html(said),
-      page_figure(ggplot2::autoplot(r$agreement), said, page_any(r$agreement)),
+      page_figure(
+        ggplot2::autoplot(r$agreement), said, page_cells(agreement_cells(r$agreement))
+      ),
       how_to_read(
         paste0(
           "Each cell compares two rankings: 1 means the same order, 0 that they have ",
@@ -380,7 +382,7 @@ section_twins <- function(r) {
     id = "twins",
     title = "Which predictors are redundant?",
     body = paste0(
-      finding_html(said), page_figure(drawn, said, page_any(r$twins)),
+      finding_html(said), page_figure(drawn, said, page_cells(twins_cells(r$twins), TRUE)),
       how_to_read(
         paste0(
           "Each cell says how closely two predictors go together, from 0 (not at all) ",

@@ -206,6 +206,45 @@ test_that("what gives what goes one way only", {
   expect_true("copy" %in% found_in(d, "country_code")$finding)
 })
 
+test_that("rows that look like one unit measured again are told, unless blocks are named", {
+  set.seed(5)
+  d <- honest_rows()
+  d$patient <- sample(40, 300, TRUE)
+  d$arm <- c("drug", "placebo")[d$patient %% 2 + 1]
+  d$site <- paste0("s", d$patient %% 3)
+  told <- as.data.frame(check_data(claimed(d)))
+  told <- told[told$finding == "clustered rows", ]
+  expect_identical(told$predictor, "(rows)")
+  expect_identical(told$severity, "doubt")
+  expect_identical(told$evidence, 2)
+  expect_match(told$detail, "`patient` .* 40 values, .* `site` and `arm` never change")
+  expect_match(told$todo, "study(blocks = \"patient\")", fixed = TRUE)
+  unit <- function(d) {
+    find_unit(check_table(claimed(d), setdiff(names(d), "y")))
+  }
+  # by definition: what is constant in each value
+  expect_setequal(unit(d)$constant, c("arm", "site"))
+  expect_null(unit(d[names(d) != "arm"]))
+  # one number of many values is enough, a number cut into stretches is not
+  measured <- d[!names(d) %in% c("arm", "site")]
+  measured$size <- stats::rnorm(40)[measured$patient]
+  expect_identical(unit(measured)$constant, "size")
+  cut <- d[!names(d) %in% c("arm", "site")]
+  cut$decade <- cut$patient %/% 10
+  cut$half <- cut$patient > 20
+  expect_null(unit(cut))
+  # other names of the same levels are no second column
+  months <- d[!names(d) %in% c("arm", "site", "patient")]
+  at <- sample(12, 300, TRUE)
+  months$month <- month.name[at]
+  months$number <- at
+  months$quarter <- (at + 2) %/% 3
+  expect_null(unit(months))
+  # a value changed in one row is none that never changes
+  d$arm[1] <- setdiff(c("drug", "placebo"), d$arm[1])
+  expect_null(unit(d))
+})
+
 test_that("rows: copies within, and training rows among the holdout rows", {
   d <- honest_rows()
   whole <- as.data.frame(check_data(claimed(d)))
