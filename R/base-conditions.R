@@ -79,6 +79,14 @@ list_few <- function(x, most = 4) {
   paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
 }
 
+# A value to so many digits, without powers of ten as long as it is no odd one.
+short_number <- function(x, digits = 4) {
+  vapply(as.double(x), function(v) {
+    odd <- is.finite(v) && v != 0 && (abs(v) >= 1e7 || abs(v) < 1e-5)
+    format(signif(v, digits), scientific = odd, trim = TRUE)
+  }, "", USE.NAMES = FALSE)
+}
+
 # 1,234
 format_number <- function(x) format(x, big.mark = ",", trim = TRUE, scientific = FALSE)
 

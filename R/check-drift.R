@@ -163,7 +163,7 @@ value_in_words <- function(v, of_time = "") {
     of_time,
     date = format(structure(floor(v), class = "Date")),
     time = format(.POSIXct(v, "UTC"), "%Y-%m-%d %H:%M"),
-    format(signif(v, 4))
+    short_number(v)
   )
 }
 

@@ -117,18 +117,16 @@ with_constants <- function(expression, a, b, terms) {
   } else {
     sums <- grepl("` [+-] `", expression)
     paste0(
-      plain_number_text(b), " x ", if (sums) paste0("(", expression, ")") else expression
+      short_number(b), " x ", if (sums) paste0("(", expression, ")") else expression
     )
   }
   if (free) return(times)
   if (startsWith(times, "-")) {
-    paste(plain_number_text(a), "-", substring(times, 2))
+    paste(short_number(a), "-", substring(times, 2))
   } else {
-    paste(plain_number_text(a), "+", times)
+    paste(short_number(a), "+", times)
   }
 }
-
-plain_number_text <- function(x) format(signif(x, 4), scientific = abs(x) >= 1e7, trim = TRUE)
 
 operations <- list(
   sum = list(of = function(x, y) x + y, sign = " + ", cost = 1),
@@ -290,12 +288,12 @@ sum_text <- function(beta, terms) {
   size <- ifelse(
     abs(abs(factor) - 1) < 1e-3,
     "",
-    paste0(vapply(abs(factor), plain_number_text, ""), " x ")
+    paste0(short_number(abs(factor)), " x ")
   )
   parts <- paste0(ifelse(factor < 0, " - ", " + "), size, quoted(terms))
   if (abs(constant) > 1e-4 * max(abs(factor))) {
     parts <- c(
-      parts, paste0(if (constant < 0) " - " else " + ", plain_number_text(abs(constant)))
+      parts, paste0(if (constant < 0) " - " else " + ", short_number(abs(constant)))
     )
   }
   sub(

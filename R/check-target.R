@@ -38,7 +38,7 @@ check_balance <- function(st) {
           } else {
             "a "
           },
-          st$metric$label, " of ", signif(constant, 3)
+          st$metric$label, " of ", short_number(constant, 3)
         )
       },
       "."

@@ -48,7 +48,11 @@ missing_tells <- function(table, p, tests) {
   }
   if (exact) {
     return(finding(
-      p, "leak", "severe", 100, "% of the rows",
+      p,
+      "leak",
+      "severe",
+      100,
+      "% of the rows",
       paste0(
         "It is missing in just the rows of ",
         if (y$number) "one end of the target" else "some of the classes",
@@ -66,8 +70,9 @@ missing_tells <- function(table, p, tests) {
   if (!isTRUE(value * tests < 0.001)) return(NULL)
   says <- if (y$number) {
     paste0(
-      "Where it is missing, the target's median is ", signif(stats::median(y$x[gone]), 3),
-      ", elsewhere ", signif(stats::median(y$x[!gone]), 3), "."
+      "Where it is missing, the target's median is ",
+      short_number(stats::median(y$x[gone]), 3), ", elsewhere ",
+      short_number(stats::median(y$x[!gone]), 3), "."
     )
   } else {
     share <- vapply(split(gone, y$levels[y$x]), mean, 0)
@@ -79,7 +84,12 @@ missing_tells <- function(table, p, tests) {
     )
   }
   finding(
-    p, "missing tells target", "doubt", value * tests, "p-value, Bonferroni", says,
+    p,
+    "missing tells target",
+    "doubt",
+    value * tests,
+    "p-value, Bonferroni",
+    says,
     "Ask why: a value that is recorded or not because of the target is a leak."
   )
 }

@@ -96,7 +96,7 @@ aim_of_change <- function(st, model, row, threshold, class) {
   if (p[k] == threshold || (st$task == "classification" && p[k] > threshold)) {
     stop_input(
       paste0(
-        "The row's prediction is ", format(signif(p[[k]], 4)),
+        "The row's prediction is ", short_number(p[[k]]),
         ", past the threshold already."
       ),
       todo = "Give another threshold or class."

@@ -25,7 +25,7 @@ tell_progress <- function(code) {
     if (identical(p$type, "update")) {
       done <<- done + p$amount
       now <- proc.time()[[3]]
-      if (steps > 0 && now - told >= 60) {
+      if (done < steps && now - told >= 60) {
         told <<- now
         left <- (now - began) / done * (steps - done)
         tell(

@@ -83,7 +83,7 @@ bin_contributions <- function(x, contribution, bins = 5) {
   data.frame(
     bin = if (is.null(found$names)) {
       vapply(found$position, function(g) {
-        paste(signif(range(as.double(x[which(found$of == g)])), 4), collapse = " to ")
+        paste(short_number(range(as.double(x[which(found$of == g)]))), collapse = " to ")
       }, "")
     } else {
       found$names[found$position]

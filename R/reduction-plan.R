@@ -104,7 +104,7 @@ check_budget <- function(budget, cost, keep, units) {
       paste0(
         "Nothing fits a budget of ", budget, ": ",
         if (length(keep)) "what is to be kept" else "the cheapest predictor", " costs ",
-        signif(if (sum(cost[keep]) > budget) sum(cost[keep]) else least, 4), "."
+        short_number(if (sum(cost[keep]) > budget) sum(cost[keep]) else least), "."
       ),
       todo = "Raise the budget."
     )

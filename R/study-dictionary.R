@@ -287,7 +287,7 @@ values_in_words <- function(x) {
   if (!length(known)) return("none known")
   if (is.numeric(x) && !is.factor(x)) {
     return(paste(
-      vapply(range(known), function(v) format(signif(v, 6)), ""), collapse = " to "
+      short_number(range(known), 6), collapse = " to "
     ))
   }
   if (is_time(x)) return(paste(format(range(known)), collapse = " to "))

@@ -424,8 +424,8 @@ print.dreher_set_file <- function(x, ...) {
       )),
       wrap_lines(if (length(x$predictors)) list_words(x$predictors) else "none", indent = 1),
       paste0(
-        " rule ", x$rule, ", model ", x$model, ", ", x$metric, " ", signif(x$score, 4),
-        " against ", signif(x$all, 4), " with all"
+        " rule ", x$rule, ", model ", x$model, ", ", x$metric, " ", short_number(x$score),
+        " against ", short_number(x$all), " with all"
       )
     )
   )
