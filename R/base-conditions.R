@@ -79,6 +79,12 @@ list_few <- function(x, most = 4) {
   paste0(paste(x[seq_len(most)], collapse = ", "), " and ", length(x) - most, " more")
 }
 
+# labels: named by predictor; what has none goes by its name.
+label_or_name <- function(labels, names) {
+  known <- unname(labels[names])
+  ifelse(is.na(known), names, known)
+}
+
 # A value to so many digits, without powers of ten as long as it is no odd one.
 short_number <- function(x, digits = 4) {
   vapply(as.double(x), function(v) {

@@ -371,11 +371,6 @@ twins_cells <- function(x) {
   )
 }
 
-label_or_name <- function(labels, names) {
-  known <- unname(labels[names])
-  ifelse(is.na(known), names, known)
-}
-
 # The points of one curve.
 curve_cells <- function(d) {
   unit <- (d$upper - d$lower) / 2

@@ -274,7 +274,9 @@ format_drift <- function(x) {
     ifelse(is.na(level), number, paste(format_percent(v), shorten(level, 10)))
   }
   columns <- list(
-    predictor = shorten(shown$predictor, name_room(20)),
+    predictor = shorten(
+      label_or_name(detail(x, "labels"), shown$predictor), name_room(20)
+    ),
     distance = format_value(shown$distance, 0.05),
     interval = in_brackets(shown$lower, shown$upper, 0.05),
     chance = format_value(shown$expected, 0.05),
@@ -308,7 +310,7 @@ time_of_columns <- function(x, predictors) {
 # One by one, and together.
 say_drift <- function(x) {
   d <- as_plain(x)
-  moved <- d$predictor[which(d$p_adjusted < 0.05)]
+  moved <- label_or_name(detail(x, "labels"), d$predictor[which(d$p_adjusted < 0.05)])
   together <- detail(x, "together")
   one <- if (length(moved)) {
     paste0("The sets differ in ", list_few(moved), ".")
@@ -331,6 +333,7 @@ say_drift_ranking <- function(x) {
   ranked <- detail(x, "ranking")
   if (is.null(ranked)) return(NULL)
   moved <- ranked[which(ranked$p_adjusted < 0.05), ]
+  moved$predictor <- label_or_name(detail(x, "labels"), moved$predictor)
   sets <- detail(x, "sets")
   paste0(
     if (nrow(moved)) {
