@@ -57,8 +57,10 @@
 #'   \item{`groups differ`}{note: the target differs between the groups of a sensitive predictor (p,
 #'   times the number of sensitive predictors, below 0.01)}
 #'   \item{`left out`}{doubt: a model uses what the dictionary leaves out} }
-#' @details Of tables with more than 3,000 rows, 3,000 are drawn for what has a sampling error;
-#'   missing values, single values and repeated rows are counted in all. Formulas of pairs are
+#' @details Of tables with more than 3,000 rows, 3,000 are drawn for what has a sampling error
+#'   (units
+#'   of which two rows are hardly drawn are not seen); missing values, single values and repeated
+#'   rows are counted in all. Formulas of pairs are
 #'   looked for among up to 150 numeric columns, twins and copies among up to 2,000, levels that
 #'   give others among up to 200 columns.
 #' @section False alarms: The rules with a p-value are raised without the fault in at most 1 % of

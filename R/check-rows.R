@@ -98,15 +98,15 @@ check_clustered <- function(table, st) {
       " never change", if (length(found$constant) == 1) "s", "."
     ),
     paste0(
-      "If they belong together, name it: study(blocks = \"", found$unit,
-      "\"), or blocks in ",
+      "If they belong together, name it: study(blocks = \"", found$unit, "\"), or blocks in ",
       "the study file. Without, rows of one unit are on both sides of a split, and ",
-      "scores and ", "intervals are too good."
+      "scores and intervals are too good."
     )
   )
 }
 
-# -> list(unit: the column, values: how many it has, constant: what never changes), or NULL
+# -> list(unit: the column, values: how many it has, largest: share of the rows of the most frequent
+# one, constant: what never changes), or NULL
 find_unit <- function(table) {
   values <- lapply(
     Filter(function(column) !column$time, table$columns),
@@ -125,7 +125,11 @@ find_unit <- function(table) {
   constant <- lapply(units, function(x) constant_within(values, size, x))
   best <- which.max(lengths(constant))
   if (!length(best) || !length(constant[[best]])) return(NULL)
-  list(unit = units[best], values = size[[units[best]]], constant = constant[[best]])
+  code <- values[[units[best]]]$code
+  list(
+    unit = units[best], values = size[[units[best]]],
+    largest = max(tabulate(code)) / sum(!is.na(code)), constant = constant[[best]]
+  )
 }
 
 has_fractions <- function(x) any(x != round(x), na.rm = TRUE)

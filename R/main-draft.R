@@ -19,7 +19,8 @@
 #' @details Left out are columns of one value and those that [check_data()] calls identifiers
 #'   without doubt. Columns that look known only after the target are named in a comment: whether
 #'   they were is yours to say. Blocks that were found are named with what never changes within
-#'   them: take the line out where rows of one value are no repeated measurements. Of 500 rows
+#'   them (in a comment where they are fewer than 40, or one holds more than 4 % of the rows): take
+#'   the line out where rows of one value are no repeated measurements. Of 500 rows
 #'   (blocks, where there are some) or more a fifth each becomes holdout and untouched; of 100 or
 #'   more a quarter holdout; of fewer none, and methods are asked on training rows. Where dates or
 #'   times tell most rows apart, the last rows are held out in place of drawn ones.
@@ -64,7 +65,7 @@ draft_study <- function(
   }
   spec <- draft_spec(rows, data, target, blocks, folder, seed)
   tried <- try_draft(spec)
-  if (is.null(blocks) && !is.null(tried$unit)) {
+  if (is.null(blocks) && has_parts(tried$unit)) {
     # drawn rows of one unit would be on both sides of a split
     blocks <- tried$unit$unit
     unit <- tried$unit
@@ -78,6 +79,9 @@ draft_study <- function(
   copy_whole(system.file("study", "study.schema.json", package = "dreher"), beside[2])
   invisible(file)
 }
+
+# Are the units many and small enough to be parted into folds of folds?
+has_parts <- function(unit) !is.null(unit) && unit$values >= 40 && unit$largest <= 0.04
 
 check_positive <- function(x, arg) {
   if (!is.numeric(x) || length(x) != 1 || !is.finite(x) || x <= 0) {
@@ -207,17 +211,7 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
     if (length(st$classes) == 2) {
       paste0("positive: ", yaml_text(class_of_interest(st)))
     },
-    if (!is.null(spec$blocks)) {
-      paste0(
-        "blocks: ", yaml_text(spec$blocks),
-        if (!is.null(tried$unit)) {
-          paste0(
-            "   # its rows look like one unit: ", list_few(tried$unit$constant, 3),
-            " never change", if (length(tried$unit$constant) == 1) "s", " in it"
-          )
-        }
-      )
-    },
+    draft_blocks(spec$blocks, tried$unit),
     paste0("metric: ", st$metric$name),
     paste0("dictionary: ", yaml_text(beside[1]), "   # labels, units, costs: fill it in"),
     "",
@@ -235,6 +229,20 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
     "twins:", "effects:", "contributions:", "report:",
     paste0("  title: ", yaml_text(paste("What predicts", spec$target))), "",
     paste0("seed: ", spec$seed), paste0("minutes: ", minutes)
+  )
+}
+
+# unit: see find_unit()
+draft_blocks <- function(blocks, unit) {
+  line <- if (!is.null(blocks)) paste0("blocks: ", yaml_text(blocks))
+  if (is.null(unit)) return(line)
+  why <- paste0(
+    list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s", " in it"
+  )
+  if (!is.null(line)) return(paste0(line, "   # its rows look like one unit: ", why))
+  c(
+    paste0("# rows of one ", unit$unit, " look like one unit: ", why, ". If they are, say"),
+    paste0("# blocks: ", yaml_text(unit$unit), "   (too few, or too large, for many folds)")
   )
 }
 

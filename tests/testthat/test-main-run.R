@@ -410,22 +410,52 @@ test_that("rows come from a database by queries, passwords from the environment"
 
 test_that("from a table and nothing else to a page", {
   tables <- list(
-    birthwt = list(MASS::birthwt, "low"), air = list(datasets::airquality, "Ozone"),
-    iris = list(datasets::iris, "Species"), warp = list(datasets::warpbreaks, "breaks")
+    birthwt = list(MASS::birthwt, "low"),
+    air = list(datasets::airquality, "Ozone"),
+    iris = list(datasets::iris, "Species"),
+    warp = list(datasets::warpbreaks, "breaks")
   )
   for (name in names(tables)) {
     dir.create(at(name))
-    utils::write.csv(tables[[name]][[1]], at(name, "data.csv"), row.names = FALSE, na = "")
+    utils::write.csv(
+      tables[[name]][[1]], at(name, "data.csv"), row.names = FALSE, na = ""
+    )
     file <- quiet(draft_study(
-      at(name, "data.csv"), tables[[name]][[2]], file = at(name, "study.yml"), minutes = 0.2
+      at(name, "data.csv"),
+      tables[[name]][[2]],
+      file = at(name, "study.yml"),
+      minutes = 0.2
     ))
     expect_identical(nrow(quiet(check_study_file(file))), 0L, label = name)
     r <- quiet(run_study(file))
     expect_setequal(r$steps$state, "done")
     expect_true(file.exists(file.path(r$folder, "report.html")), label = name)
   }
+  # repeated measurements are taken as blocks where they are many, and told where they are few
+  for (name in c("bacteria", "CO2")) {
+    dir.create(at(name))
+    rows <- list(bacteria = MASS::bacteria, CO2 = as.data.frame(datasets::CO2))[[name]]
+    utils::write.csv(rows, at(name, "data.csv"), row.names = FALSE)
+    quiet(draft_study(
+      at(name, "data.csv"),
+      c(bacteria = "y", CO2 = "uptake")[[name]],
+      file = at(name, "study.yml"),
+      minutes = 0.2
+    ))
+  }
+  many <- readLines(at("bacteria", "study.yml"))
+  expect_match(
+    many, "^blocks: ID   # its rows .*: ap, hilo and trt never change", all = FALSE
+  )
+  few <- readLines(at("CO2", "study.yml"))
+  expect_false(any(startsWith(few, "blocks:")))
+  expect_match(
+    few, "^# rows of one Plant look like one unit: Type and Treatment", all = FALSE
+  )
+  expect_identical(nrow(quiet(check_study_file(at("CO2", "study.yml")))), 0L)
   expect_error(
-    draft_study(at("iris", "data.csv"), "Species", file = at("iris", "study.yml")), "exists"
+    draft_study(at("iris", "data.csv"), "Species", file = at("iris", "study.yml")),
+    "exists"
   )
   expect_error(
     draft_study(at("iris", "data.csv"), "Specie", file = at("other.yml")), "Specie"
