@@ -1,9 +1,9 @@
 # Where the time of public calls goes: the share that is spent outside the core (loops in C++,
 # training and predicting by the models' own libraries), by sampling the stack. Sizes: rows,
 # predictors, shallow and deep trees; one thread; the first call of each function on a new study.
-# Results go to bench/results/profile.csv; profile-before.csv is what the same script measured before
-# curves, checks and tables were made faster. Run with: Rscript bench/profile.R [largest number of
-# cells] (1e6: ten minutes; 1e7: more than two hours)
+# Results go to bench/results/profile.csv; profile-before.csv is what the same script measured
+# before curves, checks and tables were made faster. Run with: Rscript bench/profile.R [largest
+# number of cells] (1e6: ten minutes; 1e7: more than two hours)
 library(dreher)
 most <- as.double(c(commandArgs(TRUE), "2e7")[1])
 
