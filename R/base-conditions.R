@@ -81,6 +81,7 @@ list_few <- function(x, most = 4) {
 
 # labels: named by predictor; what has none goes by its name.
 label_or_name <- function(labels, names) {
+  if (is.null(labels)) return(names)
   known <- unname(labels[names])
   ifelse(is.na(known), names, known)
 }

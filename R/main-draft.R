@@ -236,13 +236,20 @@ draft_lines <- function(spec, tried, minutes, rows, beside) {
 draft_blocks <- function(blocks, unit) {
   line <- if (!is.null(blocks)) paste0("blocks: ", yaml_text(blocks))
   if (is.null(unit)) return(line)
-  why <- paste0(
-    list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s", " in it"
-  )
+  # names in a comment must not end its line
+  why <- printable(paste0(
+    list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s",
+    " in it"
+  ))
   if (!is.null(line)) return(paste0(line, "   # its rows look like one unit: ", why))
   c(
-    paste0("# rows of one ", unit$unit, " look like one unit: ", why, ". If they are, say"),
-    paste0("# blocks: ", yaml_text(unit$unit), "   (too few, or too large, for many folds)")
+    paste0(
+      "# rows of one ", printable(unit$unit), " look like one unit: ", why,
+      ". If they are, say"
+    ),
+    paste0(
+      "# blocks: ", yaml_text(unit$unit), "   (too few, or too large, for many folds)"
+    )
   )
 }
 

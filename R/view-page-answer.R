@@ -36,7 +36,7 @@ page_next <- function(r) {
   todo <- c(
     if (length(columns)) {
       paste0(
-        "Look into ", list_few(labels_or_names(r$study, columns)), ": see the data check."
+        "Look into ", list_few(labels_of(r$study, columns)), ": see the data check."
       )
     },
     if (any(weak)) {
@@ -104,7 +104,7 @@ page_facts <- function(r) {
   )
   if (length(leak)) {
     facts["To be looked into"] <- paste0(
-      "Was ", list_words(labels_or_names(r$study, leak)), " known before the target?"
+      "Was ", list_words(labels_of(r$study, leak)), " known before the target?"
     )
   }
   facts["Models and rows"] <- paste0(
@@ -113,9 +113,4 @@ page_facts <- function(r) {
     " is better"
   )
   facts
-}
-
-labels_or_names <- function(st, predictors) {
-  known <- labels_of(st, predictors)
-  ifelse(is.na(known), predictors, known)
 }

@@ -212,8 +212,8 @@ draw_cloud <- function(st, d, predictor) {
     ggplot2::geom_point(colour = muted, alpha = 0.35, size = 1.4) +
     ggplot2::geom_line(data = middle, colour = ink, linewidth = 1, na.rm = TRUE) +
     ggplot2::labs(
-      x = labels_or_names(st, predictor), y = st$target,
-      title = paste0(labels_or_names(st, predictor), " and ", st$target),
+      x = labels_of(st, predictor), y = st$target,
+      title = paste0(labels_of(st, predictor), " and ", st$target),
       subtitle = paste0(
         format_number(nrow(st$data)), " ", rows_word(st),
         " rows; the line joins the medians of twenty bins."
@@ -259,8 +259,8 @@ draw_boxes <- function(st, d, by, name) {
     ) +
     ggplot2::scale_x_continuous(expand = ggplot2::expansion(c(0.05, 0.15))) +
     ggplot2::labs(
-      x = labels_or_names(st, name), y = NULL,
-      title = paste0(labels_or_names(st, name), " by ", name_of_groups(st, by)),
+      x = labels_of(st, name), y = NULL,
+      title = paste0(labels_of(st, name), " by ", name_of_groups(st, by)),
       subtitle = "Dot: median; thick line: the middle half; thin line: the middle 90 %."
     ) + theme_dreher() + theme_of_panels()
 }
@@ -268,7 +268,7 @@ draw_boxes <- function(st, d, by, name) {
 name_of_groups <- function(st, by) {
   if (by == "rows") return("set of rows")
   if (by == "target") return(st$target)
-  unname(labels_or_names(st, by))
+  unname(labels_of(st, by))
 }
 
 draw_shares <- function(st, d, predictor, by) {
@@ -289,7 +289,7 @@ draw_shares <- function(st, d, predictor, by) {
     ggplot2::scale_x_continuous(labels = format_percent) +
     ggplot2::labs(
       x = "share of the rows of each group", y = NULL,
-      title = paste0(labels_or_names(st, predictor), " by ", name_of_groups(st, by)),
+      title = paste0(labels_of(st, predictor), " by ", name_of_groups(st, by)),
       subtitle = paste0("The shares of a group add up to 100 %.")
     ) + theme_dreher()
 }

@@ -6,10 +6,10 @@
 # at once. `single_step` is the width of sets by one quantile over all pairs, with the learner's own
 # noise left in. A tier is broken falsely when the predictor that opens it is not truly below the
 # one before's leader. Run with:
-#   Rscript bench/stability.R [data sets] [draws] [cores]
-# (400 data sets of 100 draws, a hundred for each truth: an hour on two cores) A run goes on where
-# an earlier one stopped. Results, brought up to date as it goes: bench/results/stability.csv, and
-# for runs of data sets (first to last) stability-parts.csv
+#   Rscript bench/stability.R [data sets] [draws] [cores] (400 data sets of 100 draws, a hundred
+#   for each truth: 40 minutes on two cores) A run goes on where an earlier one stopped. Results,
+#   brought up to date as it goes: bench/results/stability.csv, and for runs of data sets (first
+#   to last) stability-parts.csv
 library(dreher)
 asked <- as.integer(commandArgs(TRUE))
 datasets <- if (length(asked) > 0) asked[1] else 400L

@@ -447,6 +447,11 @@ test_that("from a table and nothing else to a page", {
   expect_match(
     many, "^blocks: ID   # its rows .*: ap, hilo and trt never change", all = FALSE
   )
+  # a name cannot end its comment
+  expect_length(draft_blocks(NULL, list(unit = "a\nb: 1", constant = "c\nd: 2")), 2)
+  expect_false(any(grepl("\n", draft_blocks(
+    "a", list(unit = "a", constant = c("c\nd: 2", "e"))
+  ))))
   few <- readLines(at("CO2", "study.yml"))
   expect_false(any(startsWith(few, "blocks:")))
   expect_match(
