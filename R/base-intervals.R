@@ -52,9 +52,10 @@ tails_of <- function(influence) {
   tails_of_moments(length(m), sum(square), sum(square * m), sum(square * square))
 }
 
-# From the sums of the second, third and fourth powers of their distances from the mean.
+# From the sums of the second, third and fourth powers of their distances from the mean. Tails are
+# never below 0, but for rounding.
 tails_of_moments <- function(n, second, third, fourth) {
-  list(n = n, skew = third / second^1.5, tails = n * fourth / second^2 - 1)
+  list(n = n, skew = third / second^1.5, tails = pmax(n * fourth / second^2 - 1, 0))
 }
 
 # Means of influences, a column each: their errors, and limits around `estimate` adjusted for

@@ -50,7 +50,7 @@ smallest_change <- function(
   aim <- aim_of_change(st, m, row, threshold, class)
   free <- free_predictors(st, m, fixed)
   found <- search_changes(st, m, row, train, free, aim, most)
-  table_of_changes(st, m, which, row, found, aim, count)
+  table_of_changes(st, m, which, row, found, aim, count, most)
 }
 
 # -> list(output, threshold, up, now)
@@ -267,7 +267,7 @@ smallest_of <- function(found, free) {
   found[keep, , drop = FALSE]
 }
 
-table_of_changes <- function(st, model, which, row, found, aim, count) {
+table_of_changes <- function(st, model, which, row, found, aim, count, most) {
   changes <- utils::head(found$changes, count)
   predictors <- names(found$grids)
   table <- do.call(rbind, lapply(seq_len(nrow(changes)), function(i) {
@@ -293,7 +293,7 @@ table_of_changes <- function(st, model, which, row, found, aim, count) {
     list(
       units = units_of(st, model$inputs$predictors), which = which, now = aim$now,
       threshold = aim$threshold, up = aim$up, class = aim$class, free = predictors,
-      model = model$name
+      most = most, model = model$name
     )
   ))
 }

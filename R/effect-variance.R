@@ -20,13 +20,23 @@ interact_variance <- function(st, model, units, evaluation, others, settings) {
     one <- found[[k]]
     limits <- t_limits(one$h, one$std_error, one$df, settings$level)
     interaction_rows(
-      model, if (st$task == "regression") NA_character_ else st$classes[classes[k]],
-      "variance", names(units)[pairs[1, ]], names(units)[pairs[2, ]], one$h, one$std_error,
-      pmax(0, limits$lower), limits$upper, one$share, p_value
+      model,
+      if (st$task == "regression") NA_character_ else st$classes[classes[k]],
+      "variance",
+      names(units)[pairs[1, ]],
+      names(units)[pairs[2, ]],
+      one$h,
+      one$std_error,
+      pmax(0, limits$lower),
+      limits$upper,
+      one$share,
+      p_value
     )
   })
   list(
-    table = do.call(rbind, tables), n = nrow(rows), scale = "share of variance",
+    table = do.call(rbind, tables),
+    n = nrow(rows),
+    scale = if (st$task == "classification") " on the probability" else "",
     rows = evaluation$chosen
   )
 }

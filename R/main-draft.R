@@ -307,6 +307,9 @@ draft_stability <- function(st, seconds) {
 # As many folds as half of the time allows. confirm: are there untouched rows?
 draft_reduction <- function(st, seconds, confirm) {
   usual <- check_folds(NULL, st, st$train)
+  if (smallest_nested(nrow(st$train), usual, usual) < least_nested) {
+    return("# reduce:   # there are too few training rows")
+  }
   ways <- list(
     list(folds = usual, repeats = 2),
     list(folds = usual, repeats = 1),

@@ -107,7 +107,8 @@ model_coefficients.lm <- function(model, ...) {
       beta = ifelse(is.na(beta), 0, beta),
       term = term,
       aliased = names(beta)[is.na(beta)],
-      vcov = stats::vcov(model, complete = FALSE),
+      # of a fit without a residual it warns
+      vcov = suppressWarnings(stats::vcov(model, complete = FALSE)),
       df = if (family_free(model)) model$df.residual,
       columns = stats::setNames(
         lapply(labels, function(l) all.vars(str2lang(l))), labels

@@ -23,11 +23,11 @@
 #'   better and worse where the two-sided interval leaves out zero), `price` (loss of the small
 #'   less that of the full model), `price_error`, `price_lower`, `price_upper` (two-sided),
 #'   `limit` (one-sided upper), `margin`, `score_small`, `score_full`, `score_constant`, `skill`,
-#'   `skill_lower`, `skill_upper` (small model over the constant), `n`, `rarest` (rows of the
-#'   rarer of two classes, where the limits rest on them), `n_needed`, about how many rows would
-#'   settle it, and `looks`, how often these rows have been confirmed on: in this session and, for
-#'   a set from a file, by what is kept in it and in `looks.json` beside it. `as.data.frame()`
-#'   gives one row.
+#'   `skill_lower`, `skill_upper` (small model over the constant), `n`, `rows` (`untouched`, or
+#'   `holdout` where most of them are the study's), `rarest` (rows of the rarer of two classes,
+#'   where the limits rest on them), `n_needed`, about how many rows would settle it, and `looks`,
+#'   how often these rows have been confirmed on: in this session and, for a set from a file, by
+#'   what is kept in it and in `looks.json` beside it. `as.data.frame()` gives one row.
 #' @details Paired differences of influences (methods: Hoeffding 1948; DeLong et al. 1988 for AUC),
 #'   with limits adjusted for skewness (Hall 1992) and, for classes, with the degrees of freedom of
 #'   the variance by class (Satterthwaite 1946), as a rare class may make up most of it; for
@@ -68,7 +68,7 @@ confirm_set <- function(
   need_skill(asked, set)
   margin <- margin_value(asked, set$skill_full)
   untouched <- untouched_rows(st, rows)
-  check_untouched(st, untouched, overlap)
+  looked_at <- check_untouched(st, untouched, overlap)
   fingerprint <- rows_print(st, untouched)
   before <- refuse_second_look(set, fingerprint, again)
 
@@ -103,6 +103,7 @@ confirm_set <- function(
       score_constant = score(constant),
       skill = skill$loss, skill_lower = skill_limits$lower, skill_upper = skill_limits$upper,
       n = n,
+      rows = if (looked_at) "holdout" else "untouched",
       n_needed = n_needed,
       looks = note_look(set, fingerprint, n, statement, before),
       margin_text = asked$text,
@@ -189,8 +190,9 @@ state_difference <- function(lower, upper, limit, margin, rarest = NA) {
   else "inconclusive"
 }
 
-# Rows that took part in the fit confirm nothing; rows that were only looked at confirm less. More
-# must be known than chance explains (see find_known_rows()).
+# Rows that took part in the fit confirm nothing; rows that were only looked at, the study's holdout
+# rows, confirm less: TRUE for these. More must be known than chance explains (see
+# find_known_rows()).
 check_untouched <- function(st, untouched, overlap) {
   n <- nrow(untouched$roles)
   known <- known_among(untouched, st$train)
@@ -208,7 +210,8 @@ check_untouched <- function(st, untouched, overlap) {
     )
   }
   known <- known_among(untouched, st$data)
-  if (known$beyond && known$count > n / 2 && !isTRUE(st$seen)) {
+  looked_at <- known$beyond && known$count > n / 2 && !isTRUE(st$seen)
+  if (looked_at) {
     warn_dreher(
       "rows",
       paste0(
@@ -221,6 +224,7 @@ check_untouched <- function(st, untouched, overlap) {
       )
     )
   }
+  looked_at
 }
 
 # Of a store batch by batch: a row is known whatever comes with it.

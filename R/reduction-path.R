@@ -113,9 +113,11 @@ within_budget <- function(sets, order, plan) {
   nested_sets(stay)$sets
 }
 
-# The rows on which a model is trained for ranking, and those on which it is ranked.
+# The rows on which a model is trained for ranking, and those on which it is ranked: a quarter, but
+# two at least.
 split_part <- function(st, train, key, seed) {
-  with_stream(seed, c("rank rows", key), draw_folds(st, train, 4)) == 1
+  folds <- max(2, min(4, nrow(train) %/% 2))
+  with_stream(seed, c("rank rows", key), draw_folds(st, train, folds)) == 1
 }
 
 # Importance per unit (larger is better), by one method or, for several, by the mean of their

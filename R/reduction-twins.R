@@ -32,8 +32,9 @@
 #'   Representative: members whose importance is not distinguished from the highest, given their
 #'   errors; of
 #'   these the one that goes best with the rest (medoid); ties go to fewer missing values, then
-#'   lower cost, higher importance, and the first column. Without
-#'   a ranking all members count as equally important.
+#'   lower cost, higher importance, and the first column; one that predicts more of its twins,
+#'   this one among them, takes its place. Without a ranking all members count as equally
+#'   important.
 #' @section Reading the result: Important and replaceable is no contradiction: the information is
 #'   needed, this column is not. A cluster's own importance is that of its members shuffled
 #'   together, `rank_permutation(groups = )`.
@@ -71,9 +72,10 @@ find_twins <- function(
     members, represent, a = a, worth = known$worth, error = known$error,
     missing = known$missing, cost = known$cost, keep = known$keep
   )
-  tells <- told_by_chosen(data, members, lapply(first, `[[`, "chosen"))
+  found <- prefer_telling(data, members, first, threshold)
+  tells <- found$tells
   stand <- Map(
-    function(own, chosen) keep_untold(own, chosen, tells, threshold), members, first
+    function(own, chosen) keep_untold(own, chosen, tells, threshold), members, found$first
   )
   replaceable <- if (replaceability) {
     vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed)
@@ -121,6 +123,38 @@ known_of_twins <- function(st, data, predictors, ranking) {
       intersect(predictors, d$predictor[d$use == "keep"])
     }
   )
+}
+
+# A member as important as the one chosen takes its place where it tells more of the others, the
+# chosen one among them. first: per cluster, what represent() found -> list(first, tells)
+prefer_telling <- function(data, members, first, threshold) {
+  chosen <- lapply(first, `[[`, "chosen")
+  tells <- told_by_chosen(data, members, chosen)
+  others <- Map(
+    function(own, one) {
+      if (length(one$chosen) > 1 || one$why == "kept") return(character())
+      told <- told_by(one$chosen, own, tells, threshold)
+      telling <- setdiff(one$equal, c(one$chosen, told))
+      telling[vapply(
+          telling, function(m) one$chosen %in% told_by(m, one$chosen, tells, threshold), NA
+        )]
+    },
+    members, first
+  )
+  if (!any(lengths(others))) return(list(first = first, tells = tells))
+  more <- told_by_chosen(data, members, others)
+  tells <- rbind(tells, more)
+  tells <- tells[!duplicated(tells[c("predictor", "other")]), ]
+  first <- Map(
+    function(own, one, other) {
+      many <- function(m) length(told_by(m, own, tells, threshold))
+      best <- other[which.max(vapply(other, many, 1L))]
+      if (!length(best) || many(best) <= many(one$chosen)) return(one)
+      list(chosen = best, why = "predicts its twins", equal = one$equal)
+    },
+    members, first, others
+  )
+  list(first = first, tells = tells)
 }
 
 # Who stays must tell what goes; what it does not tell stays too.
@@ -253,7 +287,7 @@ how_far_told <- function(x, y, bins = 20) {
     x
   }
   group <- as.character(group)
-  half <- seq_along(y) %% 2 == 0
+  half <- alternate(group)
   error <- whole <- 0
   for (inside in list(half, !half)) {
     means <- rowsum(Y[inside, , drop = FALSE], group[inside])
@@ -265,6 +299,13 @@ how_far_told <- function(x, y, bins = 20) {
     whole <- whole + sum(sweep(Y[!inside, , drop = FALSE], 2, overall)^2)
   }
   max(0, straight, if (whole > 0) 1 - error / whole, na.rm = TRUE)
+}
+
+# TRUE for one half of the rows: every other one of each value, these in an order that has no
+# period, as tables often do (golden section).
+alternate <- function(x) {
+  place <- order(x, (seq_along(x) * (sqrt(5) - 1) / 2) %% 1)
+  replace(logical(length(x)), place[seq_along(x) %% 2 == 0], TRUE)
 }
 
 # Which of `members` one of `from` tells well enough to take the place of: at least such a share
@@ -325,12 +366,12 @@ cluster_alike <- function(a, threshold) {
 }
 
 # Who stands for a cluster: those kept anyway; else by importance, closeness to the rest,
-# completeness, cost.
+# completeness, cost. -> list(chosen, why, equal: members that are as important)
 represent <- function(members, a, worth, error, missing, cost, keep) {
   if (any(members %in% keep)) {
-    return(list(chosen = intersect(members, keep), why = "kept"))
+    return(list(chosen = intersect(members, keep), why = "kept", equal = character()))
   }
-  if (length(members) == 1) return(list(chosen = members, why = ""))
+  if (length(members) == 1) return(list(chosen = members, why = "", equal = members))
   top <- which.max(worth[members])
   reach <- stats::qnorm(0.975) * sqrt(error[members]^2 + error[members][top]^2)
   reach[is.na(reach)] <- 0
@@ -353,7 +394,7 @@ represent <- function(members, a, worth, error, missing, cost, keep) {
   } else {
     "the first column"
   }
-  list(chosen = chosen, why = why)
+  list(chosen = chosen, why = why, equal = equal)
 }
 
 how_replaceable <- function(predictor, data, seed) {
@@ -417,12 +458,13 @@ thin_units <- function(st, plan, train, worth = NULL) {
   gone <- character()
   clusters <- Filter(function(members) length(members) > 1, split(free, cluster))
   first <- lapply(clusters, function(members) {
-    represent(members, a, value, value * 0, missing, plan$cost, plan$keep)$chosen
+    represent(members, a, value, value * 0, missing, plan$cost, plan$keep)
   })
-  tells <- told_by_chosen(train, clusters, first)
+  found <- prefer_telling(train, clusters, first, 0.7)
+  tells <- found$tells
   for (g in names(clusters)) {
     members <- clusters[[g]]
-    chosen <- first[[g]]
+    chosen <- found$first[[g]]$chosen
     told <- setdiff(told_by(chosen, members, tells, 0.7), c(chosen, plan$keep))
     gone <- c(gone, told)
     # Who goes would do in the place of the one that stays where it tells that one too.

@@ -21,7 +21,11 @@ check_folds <- function(folds, st, data, usual = 5L) {
 # The number of folds that choose: as many as the outer ones, or what the rows or blocks of the
 # smallest outer training part allow.
 check_inner_folds <- function(inner_folds, folds, st) {
-  units <- if (is.null(st$blocks)) nrow(st$train) else length(unique(st$train[[st$blocks]]))
+  units <- if (is.null(st$blocks)) {
+    nrow(st$train)
+  } else {
+    length(unique(st$train[[st$blocks]]))
+  }
   most <- as.integer(units - ceiling(units / folds))
   if (most < 2) {
     stop_study(
@@ -32,8 +36,35 @@ check_inner_folds <- function(inner_folds, folds, st) {
       todo = "Give rows of more blocks."
     )
   }
-  if (is.null(inner_folds)) return(min(folds, most))
-  check_count(inner_folds, "inner_folds", least = 2, most = most)
+  if (is.null(inner_folds)) {
+    inner_folds <- min(folds, most)
+  } else {
+    inner_folds <- check_count(inner_folds, "inner_folds", least = 2, most = most)
+  }
+  n <- nrow(st$train)
+  smallest <- smallest_nested(n, folds, inner_folds)
+  if (smallest < least_nested) {
+    stop_study(
+      paste0(
+        "There are ", n,
+        " training rows, too few to choose predictors: the smallest training ",
+        "parts of the nested cross-validation would have ", smallest, "."
+      ),
+      todo = paste0(
+        least_nested,
+        " are needed. Give more rows, or choose by what is known of the subject."
+      )
+    )
+  }
+  inner_folds
+}
+
+least_nested <- 6  # rows of the smallest training part
+
+# Rows of the smallest training part of a nested cross-validation.
+smallest_nested <- function(n, folds, inner_folds) {
+  outer <- n - ceiling(n / folds)
+  outer - ceiling(outer / inner_folds)
 }
 
 # Folds of nearly equal size, each class spread over them.

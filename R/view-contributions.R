@@ -45,9 +45,10 @@ say_unconverged <- function(x) {
 # One to three rows: the sentence, then a table of the largest contributions.
 format_single_rows <- function(x, most = 6) {
   parts <- split(as_plain(x), factor(row_key(x), unique(row_key(x))))
+  more <- length(parts) - 3
   parts <- utils::head(parts, 3)
   most <- if (length(parts) == 1) 12 else most - length(parts)
-  unlist(
+  lines <- unlist(
     lapply(parts, function(part) {
       part <- part[order(-abs(part$contribution)), ]
       shown <- utils::head(part, most)
@@ -75,6 +76,7 @@ format_single_rows <- function(x, most = 6) {
     }),
     use.names = FALSE
   )
+  c(lines, if (more > 0) paste0("and ", more, " more: as.data.frame() holds all"))
 }
 
 # Where a value lies: the share of rows below it, or of its level.
@@ -100,13 +102,8 @@ value_words <- function(x, part) {
   text <- ifelse(
     is.na(number),
     part$value,
-    trimws(format(
-      signif(number, 6), big.mark = ",", drop0trailing = TRUE, scientific = FALSE
-    ))
+    format_plainly(signif(number, 6))
   )
-  for (i in which(!is.na(number))) {
-    text[i] <- format(signif(number[i], 6), big.mark = ",", scientific = FALSE)
-  }
   ifelse(is.na(unit) | unit == "" | part$value == "missing", text, paste(text, unit))
 }
 
@@ -238,6 +235,10 @@ format_interactions <- function(x, most = 10) {
   )
   if (all(is.na(shown$lower))) columns$interval <- NULL
   if (all(is.na(shown$p_value))) columns$p <- NULL
+  # No table of zeros.
+  if (!any(d$interaction != 0)) {
+    return(c(heading(say_interactions_heading(x)), wrap_lines(say_interactions(x, d))))
+  }
   c(
     heading(say_interactions_heading(x)),
     lay_out(columns, c(FALSE, FALSE, rep(TRUE, length(columns) - 2))),
@@ -261,7 +262,7 @@ say_interactions_heading <- function(x) {
     "Interactions for ", detail(x, "target"), ": ",
     c(
       shapley = paste0("mean |interaction value| (", detail(x, "scale")[1], ")"),
-      variance = "share of a pair's joint effect",
+      variance = paste0("share of a pair's joint effect", detail(x, "scale")[1]),
       permutation = "joint less single importance",
       paths = "questions that follow each other"
     )[[detail(x, "by")]],

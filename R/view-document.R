@@ -180,7 +180,7 @@ document_ranking <- function(x, most = 15) {
     part$panel <- panel_of(part)
     panels <- panels_in(part)
     order <- order_by_rank(part)
-    shown <- utils::head(order, if (length(order) > most + 1) most else length(order))
+    shown <- shown_of(part, order, if (length(order) > most + 1) most else length(order))
     cells <- lapply(cells_of_ranking(part, panels, shown, 1), function(v) {
       trimws(gsub(" +", " ", v))
     })

@@ -22,7 +22,7 @@ format_effects <- function(x, most = 10) {
     highest = format_value(shown$highest, shown$change / 10),
     change = format_value(shown$change, shown$change / 10),
     interval = ifelse(
-      (shown$upper - shown$lower > 1e-9 * shown$change) %in% TRUE,
+      (shown$upper - shown$lower > 1e-6 * shown$change) %in% TRUE,
       in_brackets(shown$lower, shown$upper, shown$change / 10), ""
     )
   )
@@ -37,7 +37,7 @@ format_effects <- function(x, most = 10) {
   }
   said <- say_first_curves(shown, 12 - min(nrow(shown), 8))
   c(
-    heading(say_effects_heading(x)),
+    heading(say_effects_heading(x, any(nzchar(columns$interval)))),
     table,
     if (nrow(all) > most) paste0(" and ", nrow(all) - most, " more: summary() shows them"),
     "",
@@ -56,7 +56,8 @@ say_first_curves <- function(shown, room) {
   lines
 }
 
-say_effects_heading <- function(x) {
+# intervals: are there any to be read below?
+say_effects_heading <- function(x, intervals) {
   n <- unique(detail(x, "n"))
   what <- c(
     averaged = "averaged curves", single = "curves of single rows",
@@ -68,7 +69,7 @@ say_effects_heading <- function(x) {
     if (!is.null(detail(x, "draws"))) {
       paste0(", ", format_percent(detail(x, "level")), " intervals from ",
              detail(x, "draws"), " refits")
-    } else if (!all(is.na(x$lower))) {
+    } else if (intervals) {
       paste0(", ", format_percent(detail(x, "level")), " intervals")
     }
   )
@@ -283,9 +284,11 @@ point_words <- function(part, kind) {
   if (kind != "number") return(part$at)
   span <- diff(range(part$position))
   digits <- if (span > 0) pmax(0, pmin(6, 2 - floor(log10(span)))) else 2
-  trimws(format(
-    round(part$position, digits), big.mark = ",", drop0trailing = TRUE, scientific = FALSE
-  ))
+  # Near zero as many digits as tell values apart.
+  plain <- ifelse(
+    abs(part$position) < 10^-digits, signif(part$position, 2), round(part$position, digits)
+  )
+  trimws(format_plainly(plain))
 }
 
 thin_note <- function(part) {

@@ -7,7 +7,7 @@ format_value <- function(x, error = NA) {
     function(v, e) {
       if (is.na(v)) return("")
       if (v == 0 && (is.na(e) || e <= 0)) return("0")
-      if (is.na(e) || e <= 0) {
+      if (is.na(e) || e <= 1e-9 * abs(v)) {
         if (abs(v) < 1e-6) return(formatC(v, digits = 2, format = "e"))
         return(
           formatC(v, digits = 3, format = "fg", flag = "#") |> sub("\\.$", "", x = _)
@@ -20,6 +20,18 @@ format_value <- function(x, error = NA) {
     error,
     USE.NAMES = FALSE
   )
+}
+
+# Numbers one by one, without zeros behind; marks from five digits on (four may be a year); powers
+# of ten where they are tiny.
+format_plainly <- function(x) {
+  vapply(x, function(v) {
+    size <- if (is.na(v)) 0 else abs(v)
+    format(
+      v, big.mark = if (size >= 1e4) "," else "", drop0trailing = TRUE,
+      scientific = size > 0 && size < 1e-4
+    )
+  }, "")
 }
 
 # [lower, upper]; nothing where there are no limits.

@@ -97,7 +97,7 @@ page_facts <- function(r) {
     }
   }
   if (!is.null(r$confirmation)) {
-    facts["On untouched rows"] <- say_confirmation(r$confirmation)
+    facts[paste("On", confirmed_on(r$confirmation))] <- say_confirmation(r$confirmation)
   }
   leak <- unique(
     r$checks$predictor[r$checks$finding == "leak" & r$checks$severity == "severe"]

@@ -126,7 +126,7 @@ confirmation_cells <- function(x) {
 confirmation_facts <- function(x) {
   unit <- if (x$price_error > 0) x$price_error else x$margin / 4
   c(
-    "Untouched rows" = format_number(x$n),
+    stats::setNames(format_number(x$n), sub("^(.)", "\\U\\1", confirmed_on(x), perl = TRUE)),
     "Score of the set" = paste(format_value(x$score_small, unit), x$metric_label),
     "Score of all predictors" = paste(format_value(x$score_full, unit), x$metric_label),
     "Score of a constant" = paste(format_value(x$score_constant, unit), x$metric_label),

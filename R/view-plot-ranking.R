@@ -171,11 +171,8 @@ panel_names <- function(panels, settings) {
 
 # The first `top` predictors by mean rank over methods, the others as one row that only has a share.
 fold_rest <- function(part, labels, top, directions = NULL) {
-  mean_rank <- sort(tapply(
-    part$rank, factor(part$predictor, unique(part$predictor)), mean
-  ))
-  order <- names(mean_rank)
-  rest <- if (length(order) > top) order[-seq_len(top)]
+  order <- order_by_rank(part)
+  rest <- setdiff(order, shown_of(part, order, top))
   d <- part[!part$predictor %in% rest, ]
   flagged <- unique(d$predictor[grepl("possible leak|identifier", d$flag)])
   name <- shorten(labels, 32)

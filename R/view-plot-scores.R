@@ -183,7 +183,7 @@ autoplot.dreher_confirmation <- function(object, ...) {
       title = say_confirmation(object),
       subtitle = paste0(
         "Predictors of ", object$target, ", ", format_number(object$n),
-        " untouched rows; price: loss less that of all ", object$full_count,
+        " ", confirmed_on(object), "; price: loss less that of all ", object$full_count,
         " predictors, paired. Shaded: within the margin."
       )
     )

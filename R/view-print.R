@@ -339,8 +339,15 @@ say_drift_ranking <- function(x) {
     if (nrow(moved)) {
       top <- moved[which.max(abs(moved$difference)), ]
       paste0(
-        "Permutation importances differ for ", list_few(unique(moved$predictor)),
-        "; most for ", top$predictor, " (", top$model, "): ",
+        if (nrow(moved) == 1) {
+          "The permutation importance differs for "
+        } else {
+          paste0(
+            "Permutation importances differ for ", list_few(unique(moved$predictor)),
+            "; most for "
+          )
+        },
+        top$predictor, " (", top$model, "): ",
         format_value(top$first, (top$upper - top$lower) / 4), " on ", sets[1], ", ",
         format_value(top$second, (top$upper - top$lower) / 4), " on ", sets[2], "."
       )
@@ -370,14 +377,16 @@ format_checks <- function(x) {
   name <- shorten(shown$predictor, name_room(16))
   room <- screen_width() - 7 - max(8, nchar(shown$severity)) - max(9, nchar(name, "width")) -
     max(7, nchar(shown$finding))
+  reason <- shorten_words(shown$detail, room)
   rows <- lay_out(list(
-    severity = shown$severity, predictor = name, finding = shown$finding,
-    reason = shorten_words(shown$detail, room)
+    severity = shown$severity, predictor = name, finding = shown$finding, reason = reason
   ))
   c(
     head, rows,
     if (nrow(x) > most) {
       paste0(" and ", nrow(x) - most, " more: as.data.frame() shows all, in full")
+    } else if (any(reason != shown$detail)) {
+      " \u2026: as.data.frame() shows reasons in full"
     },
     "", wrap_lines(say_checks(x)), wrap_lines(say_drawn(x))
   )

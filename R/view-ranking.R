@@ -134,7 +134,9 @@ format_ranking_part <- function(part, labels, most, directions = NULL, slack = 1
   part$panel <- panel_of(part)
   panels <- panels_in(part)
   order <- order_by_rank(part)
-  shown <- utils::head(order, if (length(order) > most + slack) most else length(order))
+  shown <- shown_of(
+    part, order, if (length(order) > most + slack) most else length(order)
+  )
   cells_of <- function(coarser) cells_of_ranking(part, panels, shown, coarser)
   flags <- vapply(shown, function(p) flags_beside(part, p), "")
   name <- list(
@@ -172,7 +174,24 @@ format_ranking_part <- function(part, labels, most, directions = NULL, slack = 1
 
 # Predictors by their mean rank over the panels.
 order_by_rank <- function(part) {
-  names(sort(tapply(part$rank, factor(part$predictor, unique(part$predictor)), mean)))
+  names(sort(tapply(
+    tied_ranks(part), factor(part$predictor, unique(part$predictor)), mean
+  )))
+}
+
+# Ranks, with predictors that tie in the middle of their places: all that are 0 do not come first.
+tied_ranks <- function(part) {
+  stats::ave(
+    as.double(part$rank), panel_of(part), part$rank,
+    FUN = function(r) r + (length(r) - 1) / 2
+  )
+}
+
+# The first `most` in order, among them those that are one of the first three of any panel.
+shown_of <- function(part, order, most) {
+  first <- part$predictor[tied_ranks(part) <= 3]
+  kept <- utils::head(union(order[order %in% first], order), most)
+  order[order %in% kept]
 }
 
 # What is known of the way each predictor acts in a model: rises, falls, bends, mixed.

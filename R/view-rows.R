@@ -109,8 +109,9 @@ say_change <- function(x) {
   now <- format_value(detail(x, "now"), abs(detail(x, "threshold") - detail(x, "now")) / 10)
   if (!nrow(x)) {
     return(paste0(
-      "No change of these predictors within the values of the training rows brings the ",
-      "prediction of ", now, " to ", format(detail(x, "threshold")), "."
+      "No change of at most ", count_of(detail(x, "most"), "predictor"),
+      " within the values of the training rows brings the prediction of ", now, " to ",
+      format(detail(x, "threshold")), "."
     ))
   }
   d <- as_plain(x)[x$change == 1, ]

@@ -23,7 +23,7 @@ say_set <- function(x, confirmation = NULL) {
   }
   if (on_fresh) unit <- max(confirmation$price_error, 1e-12)
   source <- if (on_fresh) {
-    "on untouched rows"
+    paste("on", confirmed_on(confirmation))
   } else {
     paste0(
       "by nested cross-validation",
@@ -72,7 +72,7 @@ say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
         "Worse: in cross-validation ", who, if (one) " is" else " are",
         " worse than all by ", format_value(x$price, own), " ",
         in_brackets(x$price_lower, x$price_upper, own), " ",
-        x$study$metric$label, "; the untouched rows are inconclusive."
+        x$study$metric$label, "; the rows of the confirmation are inconclusive."
       )
     },
     open = paste0(
@@ -234,15 +234,15 @@ format_set <- function(x, confirmed = FALSE) {
   stands <- x$stands_for[lengths(x$stands_for) > 0]
   c(
     heading(paste0(
-      x$count, " of ", x$count + length(x$left_out), " predictors of ", st$target,
-      " for ", x$model, " (rule: ", x$rule, if (!is.null(x$margin)) paste0(" ", x$margin),
-      ")"
+      x$count, " of ", x$count + length(x$left_out),
+      if (x$count + length(x$left_out) == 1) " predictor of " else " predictors of ",
+      st$target, " for ", x$model, " (rule: ", x$rule,
+      if (!is.null(x$margin)) paste0(" ", x$margin), ")"
     )),
     some_lines(chosen, 4), "", if (x$count) wrap_lines(say_set(x), indent = 1),
     paste0(
       " ", label, "   ", format_value(x$score, own), " ",
-      in_brackets(x$lower, x$upper, own),
-      " nested cross-validation score"
+      in_brackets(x$lower, x$upper, own), " nested cross-validation score"
     ) |> shorten_words(screen_width()),
     paste0(
       " ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own),
@@ -254,19 +254,21 @@ format_set <- function(x, confirmed = FALSE) {
         paste0(
           "without predictors expect the constant's score; the nested score is that of ",
           "the rule, whose splits chose ", say_range(x$counts_chosen), " predictors"
-        ), indent = 1
+        ),
+        indent = 1
       )
     },
     if (isTRUE(x$cost_full > 0)) {
       paste0(" cost ", format(x$cost), " of ", format(x$cost_full))
     },
     wrap_lines(paste0("choice: ", say_stability_of_choice(x)), indent = 1),
-    wrap_lines(say_counts(x, own), indent = 1),
-    if (x$count) some_lines(say_picked(x), 4),
+    wrap_lines(say_counts(x, own), indent = 1), if (x$count) some_lines(say_picked(x), 4),
     if (any(!x$chosen_share$chosen & x$chosen_share$share >= 0.5)) {
       some_lines(say_passed_over(x), 2)
     },
-    if (length(stands)) utils::head(wrap_lines(say_stands_for(stands, st), indent = 1), 3),
+    if (length(stands)) {
+      utils::head(wrap_lines(say_stands_for(stands, st), indent = 1), 3)
+    },
     if (length(sensitive)) {
       wrap_lines(paste0("sensitive: ", list_words(labels_of(st, sensitive))), indent = 1)
     },
@@ -403,7 +405,7 @@ format_confirmation <- function(x) {
   unit <- if (x$price_error > 0) x$price_error else x$margin / 4
   if (identical(x$statement, "the same set")) {
     return(c(
-      heading(paste0("Nothing to confirm on ", format_number(x$n), " untouched rows")),
+      heading(paste("Nothing to confirm on", format_number(x$n), confirmed_on(x))),
       wrap_lines(say_confirmation(x)),
       paste0(
         " ", x$metric_label, ": ", format_value(x$score_full), ", ",
@@ -413,7 +415,9 @@ format_confirmation <- function(x) {
     ))
   }
   c(
-    heading(paste0("Compared on ", format_number(x$n), " untouched rows: ", x$statement)),
+    heading(paste0(
+      "Compared on ", format_number(x$n), " ", confirmed_on(x), ": ", x$statement
+    )),
     paste0(
       " ", x$metric_label, ": ", format_value(x$score_small, unit), " with ",
       count_of(length(x$predictors), "predictor"), ", ", format_value(x$score_full, unit),
@@ -431,47 +435,61 @@ format_confirmation <- function(x) {
   )
 }
 
+# The rows of a confirmation: holdout rows are no longer untouched.
+confirmed_on <- function(x) {
+  if (identical(x$rows, "holdout")) "holdout rows" else "untouched rows"
+}
+
 say_confirmation <- function(x) {
   switch(
     x$statement,
-    better = "On untouched rows the smaller model is better than the full one.",
+    better = paste0(
+      "On ", confirmed_on(x), " the smaller model is better than the full one."
+    ),
     "not worse by more than the margin" = paste0(
-      "On untouched rows the smaller model is not worse by more than the margin."
+      "On ", confirmed_on(x), " the smaller model is not worse by more than the margin."
     ),
     worse = if (x$price_lower > x$margin) {
       paste0(
-        "On untouched rows the smaller model is worse by more than the margin. Choose ",
-        "a larger set."
+        "On ", confirmed_on(x),
+        " the smaller model is worse by more than the margin. Choose ", "a larger set."
       )
     } else {
       paste0(
-        "On untouched rows the smaller model is worse; whether by more than the ",
+        "On ", confirmed_on(x), " the smaller model is worse; whether by more than the ",
         "margin is open. Choose a larger set."
       )
     },
     "the same set" = "The set holds all predictors: there is no smaller model to compare.",
     if (isTRUE(x$rarest < least_of_class)) {
       paste0(
-        "Inconclusive: the rarest class has ", x$rarest, " of these rows, too few to claim ",
-        "anything; ", least_of_class, " are needed."
+        "Inconclusive: the rarest class has ", x$rarest,
+        " of these rows, too few to claim ", "anything; ", least_of_class, " are needed."
       )
     } else if (isTRUE(x$n_needed <= x$n)) {
       # Enough rows to show it, had nothing been lost.
       paste0(
-        "Inconclusive: a loss beyond the margin is not excluded, though these rows would ",
-        "most likely have excluded it if nothing were lost. Choose a larger set, or a wider ",
-        "margin."
+        "Inconclusive: a loss beyond the margin is not excluded, though these rows ",
+        "would ",
+        "most likely have excluded it if nothing were lost. Choose a larger set, or a ",
+        "wider ", "margin."
       )
-    } else paste0(
-      "Inconclusive: too few rows to tell. ",
-      if (isTRUE(x$n_needed <= 20 * x$n)) {
-        paste0(
-          "About ", format_number(x$n_needed), " rows would settle it if nothing is lost."
-        )
-      } else {
-        "It would take more than twenty times as many; a wider margin may be reasonable."
-      }
-    )
+    } else {
+      paste0(
+        "Inconclusive: too few rows to tell. ",
+        if (isTRUE(x$n_needed <= 20 * x$n)) {
+          paste0(
+            "About ", format_number(x$n_needed),
+            " rows would settle it if nothing is lost."
+          )
+        } else {
+          paste0(
+            "It would take more than twenty times as many; a wider margin may be ",
+            "reasonable."
+          )
+        }
+      )
+    }
   )
 }
 

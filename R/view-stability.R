@@ -63,7 +63,7 @@ say_stability <- function(part, labels, about) {
   if (all(is.na(d$tier))) {
     return(paste0(
       "Too few resamples for rank sets: the first ",
-      if (nrow(d) > 2) "three are " else "are ",
+      if (nrow(d) > 2) "three are " else if (nrow(d) == 2) "are " else "is ",
       list_words(name(utils::head(d$predictor, 3))), " on average."
     ))
   }
@@ -424,10 +424,12 @@ format_agreement <- function(x, lines = 24) {
     shares = of("share_overlap")
   )
   if (!all(is.na(d$tau_error))) columns$rho <- columns$overlap <- NULL  # no room
+  head <- heading(paste0(
+    "Agreement of ", length(x$lists), " rankings of the predictors of ", x$target
+  ))
+  if (!any(nzchar(unlist(columns[-1])))) return(c(head, wrap_lines(say_agreement(x))))
   c(
-    heading(paste0(
-      "Agreement of ", length(x$lists), " rankings of the predictors of ", x$target
-    )),
+    head,
     wrap_lines(
       paste0(
         "top: of the first ", x$k, "; shares: in common",
@@ -466,8 +468,9 @@ say_agreement <- function(x, most = 3, briefly = FALSE) {
 say_no_dispute <- function(x) {
   if (max(x$pairs$shared) < 4) {
     return(paste0(
-      "The lists share ", max(x$pairs$shared),
-      " predictors or fewer: too few to say whether they agree."
+      "The lists share ", count_of(max(x$pairs$shared), "predictor"),
+      if (min(x$pairs$shared) < max(x$pairs$shared)) " or fewer",
+      ": too few to say whether they agree."
     ))
   }
   known <- x$pairs$tau[x$pairs$shared >= 4 & !is.na(x$pairs$tau)]
@@ -500,10 +503,11 @@ print.dreher_floor <- function(x, ..., width = NULL) write_lines(x, format_floor
 
 format_floor <- function(x, lines = 24) {
   parts <- split(x$table, part_keys(cbind(x$table, slice = NA)))
-  room <- max(1, (lines - 6) %/% length(parts) - 2)
+  room <- max(1, (lines - 6) %/% length(parts) - 3)
   body <- unlist(lapply(parts, function(d) {
     unit <- stats::sd(d$importance) / 10
-    some <- utils::head(d, room)
+    some <- utils::head(d, if (nrow(d) > room + 1) room else nrow(d))
+    rest <- nrow(d) - nrow(some)
     c(
       paste0(
         d$model[1], ", ", in_sentence(panel_of(d[1, ])), ": floor ",
@@ -515,7 +519,14 @@ format_floor <- function(x, lines = 24) {
         "  ", pad(shorten(x$labels[some$predictor], name_room(28)), name_room(28)),
         pad(format_value(some$importance, unit), 10, TRUE), "  p ",
         formatC(some$p_value, digits = 3, format = "f"), ifelse(some$above, "  above", "")
-      )
+      ),
+      if (rest > 0) {
+        above <- sum(d$above) - sum(some$above)
+        paste0(
+          "  ", rest, " others, ", if (above > 0) above else "none", " of them above: ",
+          "as.data.frame() shows them"
+        )
+      }
     )
   }))
   c(

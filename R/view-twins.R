@@ -35,10 +35,14 @@ format_twins <- function(x, most = 6, room = 19) {
   }
   if (is.null(body)) {
     body <- wrap_lines(
-      paste0(
-        "No two predictors go together that closely; the closest are at ",
-        format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."
-      ),
+      if (nrow(d) < 2) {
+        "One predictor has no twins."
+      } else {
+        paste0(
+          "No two predictors go together that closely; the closest are at ",
+          format_value(max(d$association, 0, na.rm = TRUE), 0.01), "."
+        )
+      },
       indent = 1
     )
   }
@@ -69,8 +73,9 @@ say_cluster <- function(x, of, stays, gone) {
     } else {
       paste0(
         list_words(name(stays)),
-        " are kept: they are associated, but none predicts the others well enough (",
-        paste0(format_percent(range(told_of(x, stays))), collapse = " to "), ")."
+        " are kept: they are associated, but ",
+        if (length(stays) == 2) "neither predicts the other" else "none predicts the others",
+        " well enough (", say_told(told_of(x, stays)), ")."
       )
     })
   }
@@ -133,6 +138,11 @@ say_shares <- function(x) {
   } else {
     paste0(round(100 * min(x)), " to ", format_percent(max(x)))
   }
+}
+
+# What is not enough is not rounded up to it.
+say_told <- function(shares) {
+  paste0(format_percent(unique(floor(100 * range(shares) + 1e-9) / 100)), collapse = " to ")
 }
 
 told_of <- function(x, members) {

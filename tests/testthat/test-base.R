@@ -63,6 +63,9 @@ test_that("limits are stretched on the side of the long tail, and only there", {
   expect_identical(
     skew_limits(0, 0, 99, 0.95, double(100)), list(lower = 0, upper = 0)
   )
+  # Two values as far from the mean: no tails, whatever rounding says.
+  expect_identical(tails_of_moments(29, 29, 1e-16, 29 - 1e-13)$tails, 0)
+  expect_silent(skew_limits(0, 1, 28, 0.95, list(n = 29, skew = 1e-17, tails = 0)))
 })
 
 test_that("the grouped jackknife is exact for a mean", {

@@ -44,7 +44,7 @@ test_that("two named sets, and what drift does to the ranking", {
   expect_true(still$p_adjusted < 0.05 && still$difference < 0)
   expect_equal(still$difference, still$second - still$first)
   expect_match(
-    paste(format_drift(dr), collapse = " "), "Permutation importances differ for still"
+    paste(format_drift(dr), collapse = " "), "The permutation importance differs for still"
   )
   expect_false(isTRUE(detail(dr, "learnt")))
   expect_true(isTRUE(detail(find_drift(st, list(one = a, two = b)), "learnt")))

@@ -411,11 +411,48 @@ test_that(
       c("a", "b"), m, c(a = 1, b = 1.1), c(a = 0.1, b = 0.1), c(a = 0, b = 0),
       c(a = 1, b = 2), character()
     )
-    expect_identical(s, list(chosen = "a", why = "costs less"))
+    expect_identical(s, list(chosen = "a", why = "costs less", equal = c("a", "b")))
     expect_identical(represent(c("a", "b"), m, c(a = 1, b = 2), 0, 0, 0, "a")$why, "kept")
     expect_error(find_twins(x, predictors = "zz"), "zz")
   }
 )
+
+test_that("too few rows for a nested choice are refused before work begins", {
+  d <- kiln_rows(11)
+  st <- suppressWarnings(study(
+    lm(strength ~ peak_temp, d), kiln_rows(30), "strength", train = d
+  ))
+  expect_error(
+    reduce_predictors(st), "too few to choose predictors", class = "dreher_error_study"
+  )
+  expect_identical(smallest_nested(11, 2, 2), 2)
+  expect_identical(smallest_nested(100, 5, 4), 60)
+  part <- split_part(st, d[1:5, ], "a", 1)
+  expect_gte(sum(part), 2)
+  expect_gte(sum(!part), 2)
+})
+
+test_that("of twins the one that predicts the other stays, and is said to", {
+  town <- data.frame(town = rep(letters[1:8], 25))
+  region <- data.frame(region = ifelse(town$town %in% c("a", "b"), "north", "south"))
+  tw <- find_twins(cbind(region, town))
+  expect_identical(tw$clusters$representative, "town")
+  said <- function(x) gsub(" +", " ", paste(format_twins(x), collapse = " "))
+  expect_match(
+    said(tw),
+    "town is kept (predicts its twins); region can be left out, but could not replace it",
+    fixed = TRUE
+  )
+  # as much as asked from neither
+  set.seed(1)
+  x <- rep(letters[1:8], 25)
+  near <- find_twins(
+    data.frame(x, y = ifelse(runif(200) < 0.8, x, sample(x))), threshold = 0.75
+  )
+  expect_match(said(near), "neither predicts the other well enough \\(")
+  expect_match(said(find_twins(region)), "One predictor has no twins.")
+  expect_identical(say_told(c(0.29, 0.698)), "29 % to 69 %")
+})
 
 test_that("sets are compared as cross-validation by definition, with likelihoods", {
   sets <- list(
@@ -600,7 +637,12 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
     cf$limit, skew_limits(diff, sd(w) / sqrt(600), 599, 0.9, w)$upper, tolerance = 1e-10
   )
   expect_error(confirm_set(ps, d), "training rows", class = "dreher_error_input")
-  expect_warning(confirm_set(ps, st$data), "holdout rows", class = "dreher_warning_rows")
+  expect_warning(
+    looked <- confirm_set(ps, st$data), "holdout rows", class = "dreher_warning_rows"
+  )
+  expect_identical(c(cf$rows, looked$rows), c("untouched", "holdout"))
+  expect_no_match(paste(format_confirmation(looked), collapse = " "), "untouched")
+  expect_match(format_confirmation(looked)[1], "holdout rows")
   expect_error(
     confirm_set(ps, u), "confirmed on before, once", class = "dreher_error_study"
   )

@@ -300,6 +300,41 @@ test_that("results of another study are refused", {
   )
 })
 
+test_that("prints hide nobody who is among the first, and count whom they hide", {
+  # All that a method gives 0 share its last places.
+  part <- data.frame(
+    predictor = rep(letters[1:8], 2),
+    rank = c(1, rep(2, 7), 1, rep(2, 6), 8),
+    method = rep(c("impurity", "permutation"), each = 8),
+    form = "plain",
+    rows = "holdout"
+  )
+  part$rank[part$predictor == "h"] <- c(1, 8)
+  part$rank[1] <- 2
+  expect_identical(order_by_rank(part)[1:2], c("a", "h"))
+  part$rank <- c(2:8, 1, 1:7, 8)
+  expect_identical(order_by_rank(part)[8], "g")
+  expect_true("h" %in% shown_of(part, c(letters[1:7], "h"), 5))
+  expect_length(shown_of(part, letters[1:8], 5), 5)
+  floor <- format_floor(nf, lines = 14)
+  expect_match(floor, "others, .* of them above", all = FALSE)
+  some <- contributions(st, models = "linear", which = 1:3, background = 10)
+  expect_no_match(format_contributions(some), "more: as.data.frame", fixed = TRUE)
+  both <- contributions(st, which = 1:2, background = 10)
+  expect_match(
+    format_contributions(both),
+    "and 1 more: as.data.frame() holds all",
+    fixed = TRUE,
+    all = FALSE
+  )
+  tiny <- data.frame(position = c(1.9e-7, 2.9e-4, 0.2, 1), at = "")
+  expect_identical(point_words(tiny, "number"), c("1.9e-07", "0.00029", "0.2", "1"))
+  expect_identical(
+    format_plainly(c(1952, 12345.5, 3e-5, 0)), c("1952", "12,345.5", "3e-05", "0")
+  )
+  expect_identical(format_value(3741.06, 4.5e-14), "3741")
+})
+
 test_that("prints show as much as is asked for, and name what they leave out", {
   expect_output(print(rk, n = 2), "others, together")
   lines <- utils::capture.output(print(rk, n = 2))
