@@ -17,10 +17,15 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
       seq_along(units), function(u) spearman_correlation(ranks[[u]], phi[, u, k]), 0
     )
     sure <- !is.na(r) & abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach
-    turns <- vapply(seq_along(units), function(u) {
-      !is.na(r[u]) && abs(r[u]) < 0.5 &&
-        turns_once(quartiles_of_bins(rows[[units[[u]]]], phi[, u, k], ranks = ranks[[u]]))
-    }, NA)
+    shape <- vapply(seq_along(units), function(u) {
+      if (is.na(r[u])) return(NA_character_)
+      way <- if (r[u] > 0) "rises" else "falls"
+      if (abs(r[u]) >= 0.5) return(if (sure[u]) way else "not shown")
+      bins <- quartiles_of_bins(rows[[units[[u]]]], phi[, u, k], ranks = ranks[[u]])
+      if (turns_once(bins)) return("bends")
+      if (!sure[u]) return("not shown")
+      if (goes_one_way(bins, sign(r[u]))) way else "mixed"
+    }, "")
     table_of(
       model = model$name,
       rows = label,
@@ -28,19 +33,7 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
       predictor = names(units),
       mean = colMeans(times(weight, matrix(phi[, , k], n))),
       correlation = r,
-      direction = ifelse(
-        is.na(r),
-        NA_character_,
-        ifelse(
-          turns,
-          "bends",
-          ifelse(
-            !sure,
-            "not shown",
-            ifelse(abs(r) < 0.5, "mixed", ifelse(r > 0, "rises", "falls"))
-          )
-        )
-      )
+      direction = shape
     )
   })
   do.call(rbind, found)
@@ -58,12 +51,26 @@ spearman_correlation <- function(ranks_of_x, y) {
 turns_once <- function(bins) {
   if (length(bins$median) < 4 || is.null(bins$position)) return(FALSE)
   y <- bins$median
-  error <- 1.57 * (bins$upper_quartile - bins$lower_quartile) / sqrt(pmax(bins$rows, 1))
+  error <- reach_of_medians(bins)
   peak <- which.max(abs(y - (y[1] + y[length(y)]) / 2))
   if (peak == 1 || peak == length(y)) return(FALSE)
   leg <- function(to) abs(y[peak] - y[to]) > error[peak] + error[to]
   same <- sign(y[peak] - y[1]) == sign(y[peak] - y[length(y)])
   same && leg(1) && leg(length(y))
+}
+
+# Do the medians of the bins go one way, 1 up or -1 down, from the first to the last beyond the
+# quartiles' reach, and nowhere back beyond it?
+goes_one_way <- function(bins, way) {
+  y <- way * bins$median
+  error <- reach_of_medians(bins)
+  n <- length(y)
+  n > 1 && y[n] - y[1] > error[n] + error[1] && all(diff(y) >= -(error[-1] + error[-n]))
+}
+
+# About the 95 % reach of a difference of medians, from the quartiles.
+reach_of_medians <- function(bins) {
+  1.57 * (bins$upper_quartile - bins$lower_quartile) / sqrt(pmax(bins$rows, 1))
 }
 
 # Five bins of equal numbers of rows from low to high, levels by themselves: median and quartiles of

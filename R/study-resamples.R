@@ -175,6 +175,17 @@ rows_of_splits <- function(splits) {
   )
 }
 
+# Hashes of what classes may have been before the study took them for such: numbers, TRUE and FALSE,
+# text.
+coded_hashes <- function(y) {
+  if (!is.factor(y)) return(character())
+  text <- as.character(y)
+  ways <- lapply(list(as.integer, as.double, as.logical, identity), function(as) {
+    suppressWarnings(as(text))
+  })
+  vapply(Filter(function(v) !anyNA(v), ways), column_hash, "")
+}
+
 # The user's resamples, ours or rsample's, checked against the training rows.
 resamples_for <- function(resamples, st) {
   train <- need_train(st, "Ranking over resamples")
@@ -208,6 +219,10 @@ resamples_for <- function(resamples, st) {
   )
   own <- column_hashes(train)
   known <- intersect(names(own), names(resamples$columns))
+  if (st$target %in% known &&
+      resamples$columns[st$target] %in% coded_hashes(train[[st$target]])) {
+    own[st$target] <- resamples$columns[st$target]
+  }
   matches <- resamples$rows == nrow(train) && length(known) &&
     identical(own[known], resamples$columns[known])
   if (!matches) {

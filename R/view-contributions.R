@@ -139,7 +139,7 @@ say_row <- function(part, x, most = 3) {
     paste0("row ", against, ", which has ")
   }
   paste0(
-    "Row ", part$row[1], if (!is.na(part$class[1])) paste0(", ", part$class[1]), ": ",
+    "Row ", part$row[1], if (!is.na(part$class[1])) paste0(", class ", part$class[1]), ": ",
     format_value(part$prediction[1], step), ", ", format_value(abs(whole), step),
     if (whole >= 0) " above " else " below ", than, format_value(part$baseline[1], step),
     if (length(towards)) paste0(": ", list_words(reasons(towards))) else "",

@@ -416,7 +416,13 @@ say_checks <- function(x) {
     }
   }
   found <- c(counted(severe, "severe finding"), counted(doubt, "doubt"))
-  if (!length(found)) return("Nothing that makes importances mislead.")
+  if (!length(found)) {
+    return(if (any(x$finding %in% c("twin", "copy", "derived"))) {
+      "Notes only. Predictors that go together share or hide each other's importance."
+    } else {
+      "Nothing that makes importances mislead."
+    })
+  }
   text <- paste(found, collapse = ", ")
   paste0(
     toupper(substr(text, 1, 1)), substring(text, 2), ". ",

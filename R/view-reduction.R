@@ -65,9 +65,10 @@ format_curve <- function(x, d, m, most) {
   d <- d[!d$candidate %in% beside_path, ]
   if (nrow(d) > most) d <- d[sort(unique(c(seq_len(most - 1), nrow(d)))), ]
   unit <- stats::median(d$price_error[d$price_error > 0])
-  price <- function(r, none) {
+  # Sets that predict the same as all have a price of 0, without an error.
+  price <- function(r) {
     ifelse(
-      r$price_error == 0, none, with_limits(r$price, r$price_lower, r$price_upper, unit)
+      r$price_error == 0, "0", with_limits(r$price, r$price_lower, r$price_upper, unit)
     )
   }
   name <- m
@@ -78,7 +79,7 @@ format_curve <- function(x, d, m, most) {
       list(
         count = as.character(d$count),
         score = format_value(d$score, d$std_error),
-        price = price(d, "reference"),
+        price = replace(price(d), d$count == max(d$count), "reference"),
         random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
         added = shorten_words(name_added(d, st), min(40, screen_width() - 38))
       ),
@@ -86,7 +87,7 @@ format_curve <- function(x, d, m, most) {
     ),
     if (nrow(beside)) {
       unlist(lapply(
-        say_beside(beside, st, price(beside, "0")), wrap_lines, indent = 1
+        say_beside(beside, st, price(beside)), wrap_lines, indent = 1
       ))
     }
   )

@@ -103,15 +103,39 @@ test_that("directions, bins and words say what the rows say", {
   set.seed(2)
   d <- data.frame(up = runif(100), down = runif(100), bend = runif(100, -1, 1))
   d$y <- d$up - d$down + 3 * d$bend^2 + rnorm(100) / 10
-  s <- suppressWarnings(study(lm(y ~ up + down + I(bend^2), d), d[1:90, ], "y", train = d))
+  s <- suppressWarnings(study(
+    lm(y ~ up + down + I(bend^2), d), d[1:90, ], "y", train = d
+  ))
   x <- contributions(s)
   way <- summary(x)
   expect_identical(
-    way$direction[match(c("up", "down", "bend"), way$predictor)], c("rises", "falls", "bends")
+    way$direction[match(c("up", "down", "bend"), way$predictor)],
+    c("rises", "falls", "bends")
   )
   fifths <- as.matrix(way[c("lowest", "low", "middle", "high", "highest")])
   expect_true(all(diff(fifths[way$predictor == "up", ]) > 0))
   expect_identical(which.min(fifths[way$predictor == "bend", ])[[1]], 3L)
+  # One value of ten acts: little correlation of ranks, but one way; not if it acts both ways.
+  set.seed(8)
+  noise <- rnorm(400)
+  rare <- rep(c(0, 0, 0, 0, 0, 0, 0, 0, 0, 1), 40)
+  way <- function(x, phi) {
+    find_direction(
+      list(classes = NULL), list(name = "m"), list(x = "x"), "holdout",
+      array(phi, c(400, 1, 1)), data.frame(x = x), rep(1, 400), 0.95
+    )[c("correlation", "direction")]
+  }
+  few <- way(rare, 3 * rare + noise)
+  expect_lt(few$correlation, 0.5)
+  expect_identical(few$direction, "rises")
+  expect_identical(way(rare, noise - 3 * rare)$direction, "falls")
+  several <- rep(1:5, 80)
+  expect_identical(
+    way(several, c(0, 2, 0, 2.5, 2)[several] * rep(c(1, 1, 1, -1), each = 5) + noise / 9)$direction,
+    "mixed"
+  )
+  expect_identical(way(several, abs(several - 3) + noise / 3)$direction, "bends")
+  expect_identical(way(several, noise)$direction, "not shown")
   bins <- bin_contributions(c(1:10, NA), c(1:10, 99))
   expect_identical(bins$rows, rep(2L, 5))
   expect_equal(bins$median, c(1.5, 3.5, 5.5, 7.5, 9.5))

@@ -32,6 +32,15 @@ made_up <- function(x, kind = "bootstrap", rows = 100, of = 100) {
 
 test_that("resamples of every kind hold what they say, and come again by seed", {
   n <- nrow(few)
+  # A target of 0 and 1, which the study takes for classes.
+  coded <- data.frame(a = 1:30, y = rep(0:1, 15))
+  expect_s3_class(
+    resamples_for(
+      draw_resamples(coded, times = 3),
+      suppressWarnings(study(glm(y ~ a, binomial, coded), coded, "y", train = coded))
+    ),
+    "dreher_resamples"
+  )
   boot <- draw_resamples(few, times = 4)
   expect_identical(boot, draw_resamples(few, times = 4))
   expect_false(identical(boot$inside, draw_resamples(few, times = 4, seed = 2)$inside))
