@@ -59,8 +59,9 @@ blocks_of_table <- function(table, st) {
   match(block, unique(block))
 }
 
-# Counts of bins (numbers: 50 of equal size; levels: up to 49 with five rows or more, or all where
-# fewer than two have, and the others; missing values a bin of their own, the last) in both sets.
+# Counts of bins (numbers: 50 of equal size; levels: up to 49 with five rows or more, or all of at
+# most 49 where fewer than two have, and the others; missing values a bin of their own, the last)
+# in both sets.
 bin_column <- function(column) {
   x <- column$x
   bins <- if (column$number || column$ordered) {
@@ -70,8 +71,8 @@ bin_column <- function(column) {
     findInterval(x, cuts, left.open = TRUE) + 1L
   } else {
     size <- tabulate(x)
-    # Where all but one are rare, each stands for itself.
-    least <- if (sum(size >= 5) < 2) 1 else 5
+    # Where all but one are rare, few levels stand for themselves.
+    least <- if (sum(size >= 5) < 2 && sum(size > 0) <= 49) 1 else 5
     often <- order(-size)[seq_len(min(49, sum(size >= least)))]
     match(x, often, nomatch = 50L)
   }

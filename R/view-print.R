@@ -280,7 +280,7 @@ format_drift <- function(x) {
     distance = format_value(shown$distance, 0.05),
     interval = in_brackets(shown$lower, shown$upper, 0.05),
     chance = format_value(shown$expected, 0.05),
-    `p adj.` = format.pval(shown$p_adjusted, digits = 1, eps = 0.001),
+    `p adj.` = format.pval(shown$p_adjusted, digits = 1, eps = 0.001, na.form = ""),
     a = typical(shown$first, shown$level),
     b = typical(shown$second, shown$level)
   )

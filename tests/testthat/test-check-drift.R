@@ -12,6 +12,14 @@ study_between <- function(a, b) {
   study(lm(y ~ moved + still + kind + count, a), b, "y", train = a)
 }
 
+test_that("levels that are all rare are bins where they are few", {
+  bins <- function(x) bin_column(list(x = x, number = FALSE, ordered = FALSE))
+  expect_identical(bins(rep(1:6, 4)), rep(1:6, 4))
+  expect_identical(bins(1:60), rep(1L, 60))
+  # two common ones: the rare ones together
+  expect_identical(bins(c(rep(1:2, each = 5), 3:6)), rep(1:3, c(5, 5, 4)))
+})
+
 test_that("distances are those of the definition, and drift is found where it is", {
   a <- rows_of(600, 1)
   b <- rows_of(400, 2, shift = 0.6, odds = 0.7)
