@@ -119,8 +119,10 @@ draw_curve <- function(part, label, limits, x) {
     ggplot2::labs(x = axis, y = NULL) + theme_dreher()
 }
 
+# As format_plainly(), with as many digits for all.
 format_number_marks <- function(x) {
-  ifelse(is.na(x), "", format(x, big.mark = ",", trim = TRUE))
+  long <- any(abs(x) >= 1e4, na.rm = TRUE)
+  ifelse(is.na(x), "", format(x, big.mark = if (long) "," else "", trim = TRUE))
 }
 
 curve_kind <- function(part, x) {
