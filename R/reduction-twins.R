@@ -304,7 +304,7 @@ how_far_told <- function(x, y, bins = 20) {
 # TRUE for one half of the rows: every other one of each value, these in an order that has no
 # period, as tables often do (golden section).
 alternate <- function(x) {
-  place <- order(x, (seq_along(x) * (sqrt(5) - 1) / 2) %% 1)
+  place <- order(x, (seq_along(x) * (sqrt(5) - 1) / 2) %% 1, method = "radix")
   replace(logical(length(x)), place[seq_along(x) %% 2 == 0], TRUE)
 }
 

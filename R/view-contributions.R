@@ -236,7 +236,7 @@ format_interactions <- function(x, most = 10) {
   if (all(is.na(shown$lower))) columns$interval <- NULL
   if (all(is.na(shown$p_value))) columns$p <- NULL
   # No table of zeros.
-  if (!any(d$interaction != 0)) {
+  if (all(all$interaction == 0)) {
     return(c(heading(say_interactions_heading(x)), wrap_lines(say_interactions(x, d))))
   }
   c(

@@ -79,7 +79,9 @@ format_curve <- function(x, d, m, most) {
       list(
         count = as.character(d$count),
         score = format_value(d$score, d$std_error),
-        price = replace(price(d), d$count == max(d$count), "reference"),
+        price = replace(
+          price(d), d$price_error == 0 & d$count == max(d$count), "reference"
+        ),
         random = ifelse(is.na(d$random), "", format_value(d$random, d$std_error)),
         added = shorten_words(name_added(d, st), min(40, screen_width() - 38))
       ),
