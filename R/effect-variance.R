@@ -36,7 +36,7 @@ interact_variance <- function(st, model, units, evaluation, others, settings) {
   list(
     table = do.call(rbind, tables),
     n = nrow(rows),
-    scale = if (st$task == "classification") " on the probability" else "",
+    scale = if (st$task == "regression") "prediction" else "probability",
     rows = evaluation$chosen
   )
 }

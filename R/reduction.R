@@ -77,7 +77,8 @@
 #' training part, by as many folds and drawings and by the same rule, and the held-out fold scores
 #' it: the nested cross-validation score of [choose_set()] (Varma and Simon 2006; Ambroise and
 #' McLachlan 2002). The curve itself is exploratory: its best point is optimistic.
-#' @section Errors: No training rows; a model that cannot be trained again (give `study(refit_with
+#' @section Errors: No training rows, or so few that the smallest training parts would have fewer
+#'   than six; a model that cannot be trained again (give `study(refit_with
 #'   = )`); a fit that fails, with the model,
 #'   fold and number of predictors; a family of which the dictionary keeps one predictor and
 #'   leaves another out; a budget that nothing fits, or without costs; a run folder of another

@@ -262,7 +262,7 @@ say_interactions_heading <- function(x) {
     "Interactions for ", detail(x, "target"), ": ",
     c(
       shapley = paste0("mean |interaction value| (", detail(x, "scale")[1], ")"),
-      variance = paste0("share of a pair's joint effect", detail(x, "scale")[1]),
+      variance = paste0("share of a pair's joint effect on the ", detail(x, "scale")[1]),
       permutation = "joint less single importance",
       paths = "questions that follow each other"
     )[[detail(x, "by")]],

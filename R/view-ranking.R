@@ -181,10 +181,7 @@ order_by_rank <- function(part) {
 
 # Ranks, with predictors that tie in the middle of their places: all that are 0 do not come first.
 tied_ranks <- function(part) {
-  stats::ave(
-    as.double(part$rank), panel_of(part), part$rank,
-    FUN = function(r) r + (length(r) - 1) / 2
-  )
+  stats::ave(as.double(part$rank), panel_of(part), FUN = mid_ranks)
 }
 
 # The first `most` in order, among them those that are one of the first three of any panel.

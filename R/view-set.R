@@ -451,8 +451,8 @@ say_confirmation <- function(x) {
     ),
     worse = if (x$price_lower > x$margin) {
       paste0(
-        "On ", confirmed_on(x),
-        " the smaller model is worse by more than the margin. Choose ", "a larger set."
+        "On ", confirmed_on(x), " the smaller model is worse by more than the margin. ",
+        "Choose a larger set."
       )
     } else {
       paste0(
@@ -464,15 +464,14 @@ say_confirmation <- function(x) {
     if (isTRUE(x$rarest < least_of_class)) {
       paste0(
         "Inconclusive: the rarest class has ", x$rarest,
-        " of these rows, too few to claim ", "anything; ", least_of_class, " are needed."
+        " of these rows, too few to claim anything; ", least_of_class, " are needed."
       )
     } else if (isTRUE(x$n_needed <= x$n)) {
       # Enough rows to show it, had nothing been lost.
       paste0(
-        "Inconclusive: a loss beyond the margin is not excluded, though these rows ",
-        "would ",
+        "Inconclusive: a loss beyond the margin is not excluded, though these rows would ",
         "most likely have excluded it if nothing were lost. Choose a larger set, or a ",
-        "wider ", "margin."
+        "wider margin."
       )
     } else {
       paste0(
