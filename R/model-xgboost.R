@@ -264,11 +264,7 @@ refit_model.xgb.Booster <- function(
       todo = "Give `study(refit_with = )` a function that fits the model."
     )
   }
-  # Boosters do not keep which columns hold categories; their splits tell.
-  forest <- if (xgb_booster(xgb_settings(model)) != "gblinear") {
-    model_forest(model, model_inputs(model))
-  }
-  coded <- unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
+  coded <- category_columns(model)
   y <- data[[target]]
   if (is.factor(y)) y <- as.integer(y) - 1L
   rows <- xgboost::xgb.DMatrix(booster_matrix(data, predictors), label = y, nthread = 1)
@@ -289,6 +285,15 @@ refit_model.xgb.Booster <- function(
       verbose = 0
     )
   )
+}
+
+# Columns that hold categories. Boosters do not keep which these are; their splits tell. Where no
+# node of the document lists categories (all but few boosters) its trees need not be read.
+category_columns <- function(model) {
+  document <- rawToChar(xgboost::xgb.save.raw(live_booster(model), raw_format = "json"))
+  if (!grepl("\"categories\"\\s*:\\s*\\[\\s*[^]\\s]", document, perl = TRUE)) return(character())
+  forest <- model_forest(model, model_inputs(model))
+  unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
 }
 
 # Models of the library's newer interface, by that interface: a data frame and a target with its
