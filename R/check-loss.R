@@ -11,6 +11,9 @@ score_one <- function(st, model, p, info, level, seed) {
   )
   skill_limits <- t_limits(skill$loss, skill$std_error, skill$df, level)
   no_skill <- is.na(skill_limits$lower) || skill_limits$lower <= 0
+  if (isTRUE(skill$std_error <= 1e-12 * (1 + abs(skill$loss)))) {
+    skill_limits <- list(lower = NA_real_, upper = NA_real_)
+  }
   if (isTRUE(st$seen)) {
     # the model has learnt these rows: what it would score on others is not known
     limits <- skill_limits <- list(lower = NA_real_, upper = NA_real_)

@@ -104,7 +104,7 @@ tally_of_curves <- function(n, sizes, info, settings) {
     lapply(seq_along(classes), function(k) {
       base <- list(
         class = if (st$task == "regression") NA_character_ else st$classes[classes[k]],
-        unit = unit, grid = grid, spread = spread$width(k)
+        unit = unit, grid = grid, spread = spread$width(k), predicted = spread$ends(k)
       )
       c(base, tally$read(u, k, shift[k]))
     })
@@ -214,6 +214,7 @@ range_tally <- function(classes) {
       rows <<- c(rows, at)
       for (k in seq_len(classes)) seen[[k]] <<- c(seen[[k]], base[, k])
     },
-    width = function(k) diff(stats::quantile(seen[[k]], c(0.05, 0.95), names = FALSE))
+    width = function(k) diff(stats::quantile(seen[[k]], c(0.05, 0.95), names = FALSE)),
+    ends = function(k) range(seen[[k]])
   )
 }

@@ -16,11 +16,11 @@
 #' @return A data frame of class `dreher_contributions`, a row per predictor of each row, class
 #'   and model: `model`; `class`; `row`, its number in `rows`; `predictor` (or group); `value`, as
 #'   text; `below`, the share of the training rows (without them, of `rows`) whose value is
-#'   smaller, half of the equal ones counted, for numbers and dates; `alike`, the share with the
-#'   same level, else; `contribution`, in units of the prediction or of its link; `std_error`,
-#'   `lower`, `upper`, where the values are sampled (else `NA`: they are exact); `baseline` and
-#'   `prediction`, on the same scale: the contributions of a row add up to the second less the
-#'   first, which is checked as it runs. `summary()` gives per predictor the mean contribution, the
+#'   smaller, for numbers and dates; `alike`, the share with the same level, else; `contribution`,
+#'   in units of the prediction or of its link; `std_error`, `lower`, `upper`, where the values are
+#'   sampled (else `NA`: they are exact); `baseline` and `prediction`, on the same scale: the
+#'   contributions of a row add up to the second less the first, which is checked as it runs.
+#'   `summary()` gives per predictor the mean contribution, the
 #'   mean size, the rank correlation with the value, the direction, and the median contribution in
 #'   each fifth of the rows, from the `lowest` values to the `highest` (`NA` for levels).
 #' @details Definitions, value functions and algorithms are those of [rank_shapley()]: exact for
@@ -357,8 +357,7 @@ place_values <- function(plan, table, parts) {
     if (is.null(x) || is.null(v)) next
     if (is.numeric(x) || inherits(x, c("Date", "POSIXct"))) {
       x <- sort(as.double(x))
-      v <- as.double(v)
-      below[at] <- (findInterval(v, x) + findInterval(v, x, left.open = TRUE)) / 2 / length(x)
+      below[at] <- findInterval(as.double(v), x, left.open = TRUE) / length(x)
     } else {
       of <- as.character(x)
       alike[at] <- tabulate(match(of, unique(of)), length(unique(of)))[

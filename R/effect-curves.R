@@ -55,7 +55,9 @@
 #' *Sentences* come from differences along the curve. A rise or fall is said where its interval,
 #' widened for all pairs of points, excludes zero; points with a flag are passed over; changes of
 #' less than a fifth of the curve's whole span are not turns; a curve that spans less than 10 % of
-#' what the predictions span (from their 5 % to their 95 % quantile) is said to be little.
+#' what the predictions span (from their 5 % to their 95 % quantile) is said to be little. Where an
+#' averaged curve goes beyond all rows' predictions by a tenth of their range, the sentence says so:
+#' it averages combinations of values that no row has.
 #' @section Errors: A predictor that no model of the study takes in; pairs with `"accumulated"`;
 #'   points of another type than the predictor; more than 2,000 points of a pair; resamples that are
 #'   no bootstrap; a slice of fewer than 3 rows.
@@ -138,7 +140,7 @@ check_refits <- function(st, resamples, form, run) {
 # ---- one model on one set of rows ----
 
 # -> list of curves, each a list(model, class, unit, form, slice, grid, effect, cov, df, spread, n;
-# of single rows also `single`, rows x points, and `rows`, their numbers). given: grids that are
+# of averaged ones `predicted`, the range of the rows' predictions, unless centred; of single rows also `single`, rows x points, and `rows`, their numbers). given: grids that are
 # known, by unit and slice
 curves_of_model <- function(st, model, part, units, settings, given = list()) {
   mine <- Filter(function(u) all(u$predictors %in% model$inputs$predictors), units)
@@ -173,6 +175,7 @@ grid_key <- function(unit, part) paste0(unit$name, "/", part$slice)
 centre_curve <- function(curve) {
   if (!is.null(curve$single)) curve$single <- curve$single - curve$single[, 1]
   curve$effect <- curve$effect - curve$effect[1]
+  curve$predicted <- NULL
   if (!is.null(curve$cov)) {
     G <- nrow(curve$cov)
     to <- diag(G)
@@ -369,7 +372,7 @@ summary_of_curve <- function(curve, level) {
   out <- list(
     model = curve$model, class = curve$class, predictor = curve$unit$name,
     kind = curve$grid$kind, slice = curve$slice, spread = curve$spread, n = curve$n,
-    of = curve$unit$predictors, at = curve$grid$at
+    predicted = curve$predicted, of = curve$unit$predictors, at = curve$grid$at
   )
   if (curve$unit$kind == "pair" || curve$form == "single") return(out)
   line <- list(

@@ -5,8 +5,8 @@
 #' pair beyond that of its members, or a first look at the paths of trees.
 #'
 #' @inheritParams rank_shapley
-#' @param by `"shapley"`: pairwise Shapley interaction values, exact for trees, and for any model
-#'   of up to 8 predictors; `"variance"`: for any model, the share of a pair's joint averaged effect
+#' @param by `"shapley"`: pairwise Shapley interaction values, exact for trees, for sums of terms
+#'   (linear models, on their link) and for any model of up to 8 predictors; `"variance"`: for any model, the share of a pair's joint averaged effect
 #'   that is of neither alone (the H statistic, squared), and the share of the variance of the
 #'   predictions; `"permutation"`: the importance of the two shuffled together less that of each
 #'   alone; `"paths"`: for trees, how many training rows meet a question about one straight after
@@ -16,7 +16,7 @@
 #' @param classes Classes whose probability is looked at. Default: the positive class of two, all of
 #'   several.
 #' @param max_rows At most so many rows, drawn by seed. Default: for `"shapley"` 1,000, fewer where
-#'   trees are large; for `"variance"` 100; else all.
+#'   trees are large or terms have many predictors, 50 where all sets are enumerated; for `"variance"` 100; else all.
 #' @param repeats Number of shuffles of each predictor and pair, for `"permutation"`.
 #' @param null For `"variance"`: number of refits on targets without interactions, which give
 #'   `p_value`. Default 0: none.
@@ -50,8 +50,8 @@
 #'
 #' *Paths*: a first look only. Trees ask about one predictor after another also where their effects
 #'   add up.
-#' @section Errors: A model without trees and of more than 8 predictors, for `"shapley"`; fewer than
-#'   two predictors; `null` without training rows, or for classes.
+#' @section Errors: A model of more than 8 predictors that is neither of trees nor one sum of terms,
+#'   for `"shapley"`; fewer than two predictors; `null` without training rows, or for classes.
 #' @references Grabisch, M. and Roubens, M. (1999). An axiomatic approach to the concept of
 #'   interaction among players in cooperative games. \doi{10.1007/s001820050125}.
 #'   Friedman, J. H. and Popescu, B. E. (2008). Predictive learning via rule ensembles.
@@ -123,8 +123,8 @@ interaction_forms <- c("shapley", "variance", "permutation", "paths")
 choose_interaction_form <- function(by, models) {
   if (!is.null(by)) return(check_choice(by, interaction_forms, "by"))
   exact <- vapply(models, function(m) {
-    shapley_way(m, "auto", length(m$inputs$predictors)) %in% c("forest", "enumerated") ||
-      length(m$inputs$predictors) <= 8
+    shapley_way(m, "auto", length(m$inputs$predictors)) %in%
+      c("forest", "linear", "enumerated") || length(m$inputs$predictors) <= 8
   }, NA)
   if (all(exact)) "shapley" else "variance"
 }
@@ -163,10 +163,11 @@ check_null <- function(st, null, by) {
 
 interact_shapley <- function(st, model, units, evaluation, others, settings) {
   way <- shapley_way(model, "auto", length(units))
-  if (way != "forest" && length(units) > 8) {
+  if (!way %in% c("forest", "linear") && length(units) > 8) {
     stop_model(
       paste0(
-        "Model \"", model$name, "\" has ", length(units), " predictors and no trees: ",
+        "Model \"", model$name, "\" has ", length(units), " predictors and neither trees nor one sum ",
+          "of terms: ",
         "its interaction values would take ", format(2^length(units), big.mark = ","),
         " predictions a row and background row."
       ),
@@ -174,15 +175,23 @@ interact_shapley <- function(st, model, units, evaluation, others, settings) {
     )
   }
   most <- settings$max_rows
-  if (is.null(most)) most <- if (way == "forest") rows_for_pairs(model, units) else 50L
+  if (is.null(most)) {
+    most <- switch(
+      way,
+      forest = rows_for_pairs(model, units),
+      linear = rows_for_terms(model, units, nrow(others)),
+      50L
+    )
+  }
   evaluation <- draw_rows(evaluation, most, settings$seed)
   rows <- model_rows(st, model, evaluation$data, "rows")
   bg <- if (!is.null(others)) model_rows(st, model, others, "background")
-  found <- if (way == "forest") {
-    pairs_of_forest(st, model, units, rows, bg)
-  } else {
+  found <- switch(
+    way,
+    forest = pairs_of_forest(st, model, units, rows, bg),
+    linear = pairs_linear(st, model, units, rows, bg),
     pairs_enumerated(st, model, units, rows, bg)
-  }
+  )
   found$top <- max(abs(predict_aligned(st, model, rows)))
   kept <- pairs_of(units, settings$predictors)
   at <- match(pair_keys(kept), pair_keys(utils::combn(length(units), 2)))
@@ -224,6 +233,15 @@ rows_for_pairs <- function(model, units) {
   nodes <- length(model$forest$column)
   cells <- choose(length(units), 2) * length(model$forest$base)
   as.integer(max(20, min(1000, 1e8 %/% nodes, 2e7 %/% cells)))
+}
+
+# Few rows of sums whose terms take long: each set of a term's players asks all background rows.
+rows_for_terms <- function(model, units, background) {
+  players <- vapply(model$linear$columns, function(columns) {
+    length(unique(unit_of(units, columns)))
+  }, 1L)
+  sets <- sum(2^players[players > 1])
+  as.integer(max(50, min(1000, 5e6 %/% (background * max(sets, 1)))))
 }
 
 # Which outputs are asked for, and what they are called.
@@ -290,6 +308,30 @@ pairs_of_forest <- function(st, model, units, rows, bg) {
     return(list(values = values, scale = "probability"))
   }
   list(values = values, scale = if (f$link == "identity") "prediction" else "log link")
+}
+
+# Linear predictor: pairs interact in the terms that hold both, by all sets of a term's players.
+pairs_linear <- function(st, model, units, rows, bg) {
+  linear <- model$linear
+  pairs <- pair_keys(utils::combn(length(units), 2))
+  values <- matrix(0, nrow(rows), length(pairs))
+  for (t in seq_along(linear$columns)) {
+    players <- sort(unique(unit_of(units, linear$columns[[t]])))
+    if (length(players) < 2) next
+    v <- values_of_sets(rows, bg, units[players], function(data) {
+      part_of_design(linear, linear$design(data), t)
+    })
+    each <- utils::combn(length(players), 2)
+    for (q in seq_len(ncol(each))) {
+      at <- match(pair_keys(matrix(players[each[, q]])), pairs)
+      values[, at] <- values[, at] +
+        interaction_of_pair(v, each[1, q], each[2, q], length(players))
+    }
+  }
+  list(
+    values = array(sign_of_sum(st, model) * values, c(dim(values), 1)),
+    scale = linear_scale(linear$link)
+  )
 }
 
 # Any model of few predictors: all sets of them.

@@ -64,7 +64,7 @@ circumstances_of <- function(st) {
     p = p,
     uneven = length(values) > 1 && max(values) > 4 * max(min(values), 1),
     seen = isTRUE(st$seen),
-    few_rows = !is.na(n) && (n < 100 || n < 10 * p),
+    few_rows = p > 1 && !is.na(n) && (n < 100 || n < 10 * p),
     skill = flags_of(st)$models
   )
 }
@@ -90,7 +90,11 @@ advise_method <- function(method, model, found) {
         ": shuffle those together (groups), and read shuffle = \"conditional\" beside"
       )
     } else {
-      say("first", "what the score would lose; no two predictors go together closely")
+      say(
+        "first",
+        "what the score would lose",
+        if (found$p > 1) "; no two predictors go together closely"
+      )
     },
     impurity = if (found$uneven) {
       say(
@@ -102,7 +106,11 @@ advise_method <- function(method, model, found) {
         "than others; read it out of bag or on holdout rows"
       )
     } else {
-      say("beside", "what the trees' splits gained; predictors have alike many values")
+      say(
+        "beside",
+        "what the trees' splits gained",
+        if (found$p > 1) "; the predictors have about as many values each"
+      )
     },
     shapley = say(
       "beside",

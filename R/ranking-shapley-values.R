@@ -197,42 +197,43 @@ shapley_linear <- function(st, model, units, rows, bg) {
   predictors <- names(units)
   of_rows <- linear$design(rows)
   of_bg <- linear$design(bg)
-  part_of <- function(design, t) {
-    in_term <- linear$term == t
-    as.vector(design[, in_term, drop = FALSE] %*% linear$beta[in_term])
-  }
   phi <- matrix(0, nrow(rows), length(predictors), dimnames = list(NULL, predictors))
   for (t in seq_along(linear$columns)) {
     players <- predictors[unique(unit_of(units, linear$columns[[t]]))]
     if (!length(players)) next
     if (length(players) == 1) {
-      alone <- part_of(of_rows, t) - mean(part_of(of_bg, t))
+      alone <- part_of_design(linear, of_rows, t) - mean(part_of_design(linear, of_bg, t))
       phi[, players] <- phi[, players] + alone
       next
     }
     v <- values_of_sets(rows, bg, units[players], function(data) {
-      part_of(linear$design(data), t)
+      part_of_design(linear, linear$design(data), t)
     })
     for (j in seq_along(players)) {
       phi[, players[j]] <- phi[, players[j]] + shapley_of_player(v, j, length(players))
     }
   }
   baseline <- mean(as.vector(of_bg %*% linear$beta))
-  sign <- if (st$task == "classification" &&
-      model$classes[2] != st$classes[st$positive]) {
-    -1
-  } else {
-    1
-  }
-  link <- linear$link
+  sign <- sign_of_sum(st, model)
   list(
     phi = array(sign * phi, c(dim(phi), 1), list(NULL, predictors, NULL)),
     std_error = NULL,
     target = matrix(sign * (as.vector(of_rows %*% linear$beta) - baseline), ncol = 1),
     baseline = sign * baseline,
     pairs = NULL,
-    scale = linear_scale(link)
+    scale = linear_scale(linear$link)
   )
+}
+
+# What term t adds to the linear predictor, by the rows' design.
+part_of_design <- function(linear, design, t) {
+  in_term <- linear$term == t
+  as.vector(design[, in_term, drop = FALSE] %*% linear$beta[in_term])
+}
+
+# A model's sum is that of its second class; the study's positive class may be the first.
+sign_of_sum <- function(st, model) {
+  if (st$task == "classification" && model$classes[2] != st$classes[st$positive]) -1 else 1
 }
 
 # All sets of players: exact for any model.

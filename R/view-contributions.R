@@ -223,7 +223,25 @@ format_interactions <- function(x, most = 10) {
   all <- as_plain(x)
   key <- paste(all$model, all$class)
   d <- all[key == key[1], ]
-  shown <- utils::head(d, most)
+  c(
+    heading(say_interactions_heading(x)),
+    if (any(d$interaction != 0)) c(lay_out_pairs(x, d, most), ""),
+    wrap_lines(paste0(
+      if (length(unique(key)) > 1) {
+        paste0(
+          "Shown: model ", d$model[1], if (!is.na(d$class[1])) paste0(", class ", d$class[1]),
+          ". "
+        )
+      },
+      say_interactions(x, d)
+    ))
+  )
+}
+
+# The strongest pairs as a table, and how many stand below it.
+lay_out_pairs <- function(x, d, most) {
+  some <- d[d$interaction != 0, ]
+  shown <- utils::head(some, most)
   unit <- ifelse(is.na(shown$std_error), max(abs(shown$interaction)) / 10, shown$std_error)
   columns <- list(
     predictor = shorten(labels_in(x, shown$predictor), name_room(20)),
@@ -235,24 +253,13 @@ format_interactions <- function(x, most = 10) {
   )
   if (all(is.na(shown$lower))) columns$interval <- NULL
   if (all(is.na(shown$p_value))) columns$p <- NULL
-  # No table of zeros.
-  if (all(all$interaction == 0)) {
-    return(c(heading(say_interactions_heading(x)), wrap_lines(say_interactions(x, d))))
-  }
+  rest <- c(
+    if (nrow(some) > most) count_of(nrow(some) - most, "more pair"),
+    if (nrow(d) > nrow(some)) paste(count_of(nrow(d) - nrow(some), "pair"), "without interaction")
+  )
   c(
-    heading(say_interactions_heading(x)),
     lay_out(columns, c(FALSE, FALSE, rep(TRUE, length(columns) - 2))),
-    if (nrow(d) > most) paste0(" and ", nrow(d) - most, " more pairs"),
-    "",
-    wrap_lines(paste0(
-      if (length(unique(key)) > 1) {
-        paste0(
-          "Shown: model ", d$model[1], if (!is.na(d$class[1])) paste0(", class ", d$class[1]),
-          ". "
-        )
-      },
-      say_interactions(x, d)
-    ))
+    if (length(rest)) paste0(" and ", paste(rest, collapse = ", "))
   )
 }
 
@@ -273,7 +280,13 @@ say_interactions_heading <- function(x) {
 say_interactions <- function(x, d) {
   lead <- d[1, ]
   pair <- paste(labels_in(x, lead$predictor), "and", labels_in(x, lead$other))
-  if (lead$interaction == 0) return("No pair interacts in this model.")
+  if (lead$interaction == 0) {
+    return(if (detail(x, "by") == "shapley") {
+      paste0("No pair interacts in this model: its effects add up (", detail(x, "scale")[1], ").")
+    } else {
+      "No pair interacts in this model."
+    })
+  }
   switch(
     detail(x, "by"),
     shapley = paste0(

@@ -161,7 +161,21 @@ say_curve <- function(curve, part, labels, units, form) {
   } else {
     say_shape(curve, part, unit_word(curve, units))
   }
-  paste0(head, says, thin_note(part))
+  paste0(head, says, thin_note(part), say_beyond(curve))
+}
+
+# Averages far from whatever a row is predicted are of rows that do not exist.
+say_beyond <- function(curve) {
+  ends <- curve$predicted
+  if (is.null(ends) || is.null(curve$shape$low)) return("")
+  y <- curve$effect[c(curve$shape$low, curve$shape$high)]
+  room <- diff(ends) / 10
+  if (y[1] >= ends[1] - room && y[2] <= ends[2] + room) return("")
+  ends <- format_value(ends, diff(ends) / 10)
+  paste0(
+    " The rows are predicted ", ends[1], " to ", ends[2], ": the curve goes beyond, over ",
+    "combinations of values that no row has."
+  )
 }
 
 unit_word <- function(curve, units) {

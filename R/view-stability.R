@@ -61,15 +61,22 @@ say_stability <- function(part, labels, about) {
   if (about$kind == "seeds") return(say_own_noise(d))
   name <- function(p) shorten(labels[p], 24)
   if (all(is.na(d$tier))) {
-    return(paste0(
-      "Too few resamples for rank sets: the first ",
-      if (nrow(d) > 2) "three are " else if (nrow(d) == 2) "are " else "is ",
-      list_words(name(utils::head(d$predictor, 3))), " on average."
-    ))
+    return(paste0("Too few resamples for rank sets: ", say_first_on_average(d, name), "."))
   }
   paste(
     c(say_settled(d, name), say_open(d[!d$settled, ], name), say_doubtful(d, name)),
     collapse = " "
+  )
+}
+
+# Whoever is among the first three and shares the place with nobody beyond.
+say_first_on_average <- function(d, name) {
+  last <- d$rank + tabulate(d$rank)[d$rank] - 1
+  first <- d$predictor[last <= 3]
+  if (!length(first)) return("no predictor is ahead of the others on average")
+  paste0(
+    "the first ", c("is ", "are ", "three are ")[length(first)], list_words(name(first)),
+    " on average"
   )
 }
 
@@ -506,13 +513,15 @@ format_floor <- function(x, lines = 24) {
   room <- max(1, (lines - 6) %/% length(parts) - 3)
   body <- unlist(lapply(parts, function(d) {
     unit <- stats::sd(d$importance) / 10
+    # A floor far below the importances is not nought.
+    of_floor <- if (d$floor[1] > 0) min(unit, d$floor[1] / 10, na.rm = TRUE) else unit
     some <- utils::head(d, if (nrow(d) > room + 1) room else nrow(d))
     rest <- nrow(d) - nrow(some)
     c(
       paste0(
         d$model[1], ", ", in_sentence(panel_of(d[1, ])), ": floor ",
-        format_value(d$floor[1], unit), " [", format_value(d$floor_lower[1], unit), ", ",
-        format_value(d$floor_upper[1], unit), "]; above it ", sum(d$above), " of ",
+        format_value(d$floor[1], of_floor), " [", format_value(d$floor_lower[1], of_floor), ", ",
+        format_value(d$floor_upper[1], of_floor), "]; above it ", sum(d$above), " of ",
         nrow(d)
       ),
       paste0(

@@ -177,3 +177,38 @@ test_that("a model of a transformed target is recognised, refused, or brought ba
     study(scaled, h, "strength", train = d, target_transform = "cube"), "must be one of"
   )
 })
+
+test_that("what is predicted without a loss has no interval, a share Wilson's", {
+  d <- data.frame(x = c(1:30, 71:100), y = factor(rep(c("no", "yes"), each = 30)))
+  fit <- rpart::rpart(y ~ x, d, control = rpart::rpart.control(xval = 0))
+  held <- transform(d[c(1:10, 31:40), ], x = x + 0.5)
+  limits <- function(metric) {
+    score_models(study(fit, held, "y", train = d, metric = metric, positive = "yes"))
+  }
+  for (metric in c("brier", "log_loss", "auc")) {
+    expect_identical(c(limits(metric)$lower, limits(metric)$upper), c(NA_real_, NA_real_))
+  }
+  expect_identical(limits("auc")$skill_lower, NA_real_)
+  expect_identical(limits("auc")$flag, "")  # it does beat a constant
+  z <- qt(0.975, 19)
+  expect_equal(limits("accuracy")$lower, 20 / (20 + z^2))
+  expect_equal(limits("accuracy")$upper, 1)
+  # one in five wrong, by the formula in the books
+  held$y[c(1, 2, 11, 12)] <- c("yes", "yes", "no", "no")
+  said <- limits("accuracy")
+  n <- 19  # var() divides by one less
+  expect_equal(
+    c(said$lower, said$upper),
+    (0.8 + z^2 / (2 * n) + c(-1, 1) * z * sqrt(0.16 / n + z^2 / (4 * n^2))) / (1 + z^2 / n)
+  )
+  # limits hold for shares near 1, where those of t do not
+  set.seed(1)
+  held <- replicate(2000, {
+    right <- rbinom(40, 1, 0.97)
+    own <- score_limits(
+      list(name = "accuracy", better = "higher"), mean(right), sd(right) / sqrt(40), 39, 0.95
+    )
+    own$lower <= 0.97 && own$upper >= 0.97
+  })
+  expect_gt(mean(held), 0.93)
+})

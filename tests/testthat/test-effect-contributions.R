@@ -17,8 +17,9 @@ test_that("they are the values that the ranking sums up, and add up to the predi
   expect_identical(unique(one$row), c(7L, 3L))
   expect_equal(one$contribution[1:4], co$contribution[co$row == 7])
   expect_identical(co$value[1:2], as.character(c(held$peak_temp[1], held$hold_minutes[1])))
-  expect_equal(co$below[1], mean(few$peak_temp < held$peak_temp[1]) +
-    mean(few$peak_temp == held$peak_temp[1]) / 2)
+  expect_equal(co$below[1], mean(few$peak_temp < held$peak_temp[1]))
+  # whole numbers: equal ones are not below
+  expect_equal(co$below[2], mean(few$hold_minutes < held$hold_minutes[1]))
   clay <- co[co$row == 4 & co$predictor == "clay_source", ]
   expect_equal(clay$alike, mean(few$clay_source == held$clay_source[4]))
   expect_true(is.na(clay$below))

@@ -166,6 +166,50 @@ test_that("a product of two numbers has its interaction in closed form", {
   expect_equal(table$interaction[2:3], c(0, 0))
 })
 
+test_that("sums of terms have their interactions on the link, of any number of predictors", {
+  few <- c("peak_temp", "hold_minutes", "cooling_rate", "operator")
+  rows <- kiln_rows(400, drop = setdiff(names(kiln$train), c(few, "defect")))
+  data <- kiln_rows(12, "holdout", names(rows)[0])
+  fit <- glm(defect ~ peak_temp * hold_minutes * operator + cooling_rate, binomial, rows)
+  st <- study(fit, data, "defect", train = rows)
+  few <- st$models[[1]]$inputs$predictors
+  bg <- rows[1:15, ]
+  ia <- interactions(st, background = bg)
+  found <- attr(ia, "row_values")[[1]]
+  sign <- if (st$classes[st$positive] == levels(rows$defect)[1]) -1 else 1
+  pairs <- utils::combn(4, 2)
+  for (q in seq_len(ncol(pairs))) {
+    expected <- vapply(1:12, function(i) {
+      slow_interaction(
+        function(S) {
+          z <- bg[few]
+          for (p in few[S]) z[[p]] <- rep(data[[p]][i], 15)
+          sign * mean(predict(fit, z))
+        },
+        pairs[1, q],
+        pairs[2, q],
+        4
+      )
+    }, 0)
+    name <- paste(few[pairs[, q]], collapse = " and ")
+    expect_equal(found[, name, 1], expected, tolerance = 1e-9, info = name)
+  }
+  expect_match(format_interactions(ia)[1], "log-odds", fixed = TRUE)
+  expect_match(format_interactions(ia), "and three pairs without interaction", all = FALSE)
+
+  d <- kiln_rows(120)
+  many <- study(lm(strength ~ . + peak_temp:hold_minutes, d), data, "strength", train = d)
+  table <- as.data.frame(interactions(many))
+  expect_identical(unique(table$form), "shapley")
+  expect_identical(table$predictor[table$interaction > 0], "peak_temp")
+  plain <- study(lm(strength ~ ., d), data, "strength", train = d)
+  expect_match(
+    format_interactions(interactions(plain))[2],
+    "No pair interacts in this model: its effects add up (prediction).",
+    fixed = TRUE
+  )
+})
+
 test_that("H and the share of variance follow their definition; rounding is none", {
   d <- kiln_rows(150)[c("peak_temp", "hold_minutes", "cooling_rate", "strength")]
   fit <- small_forest(strength ~ ., d, trees = 5)
@@ -250,7 +294,13 @@ test_that("what has no pairs or no exact values is refused with the way out", {
   st <- study(lm(strength ~ ., one), kiln_rows(30, "holdout"), "strength", train = one)
   expect_error(interactions(st), "one predictor", class = "dreher_error_study")
   d <- kiln_rows(80)
-  many <- study(lm(strength ~ ., d), kiln_rows(60, "holdout"), "strength", train = d)
+  many <- study(
+    lm(strength ~ ., d),
+    kiln_rows(60, "holdout"),
+    "strength",
+    train = d,
+    predict_with = function(model, data) predict(model, data)
+  )
   expect_error(
     interactions(many, by = "shapley"), "by = \"variance\"", class = "dreher_error_model"
   )

@@ -358,3 +358,26 @@ test_that("prints show as much as is asked for, and name what they leave out", {
     paste(utils::capture.output(print(rk, models = one)), collapse = "\n"), one
   )
 })
+
+test_that("where few resamples say who is first, ties are not put in order", {
+  say <- function(rank) {
+    say_first_on_average(
+      data.frame(predictor = letters[seq_along(rank)], rank = as.integer(rank)), identity
+    )
+  }
+  expect_identical(say(1:4), "the first three are a, b and c on average")
+  expect_identical(say(c(1, 2, 2, 2)), "the first is a on average")
+  expect_identical(say(c(1, 1, 3, 3)), "the first are a and b on average")
+  expect_identical(say(rep(1, 4)), "no predictor is ahead of the others on average")
+  expect_identical(say(1:2), "the first are a and b on average")
+})
+
+test_that("a curve beyond all predictions says so", {
+  curve <- list(
+    predicted = c(10, 20), effect = c(0, 15, 40), shape = list(low = 1L, high = 3L)
+  )
+  expect_match(say_beyond(curve), "predicted 10.0 to 20.0: the curve goes beyond", fixed = TRUE)
+  curve$effect <- c(9.5, 15, 20.5)
+  expect_identical(say_beyond(curve), "")
+  expect_identical(say_beyond(curve["effect"]), "")
+})
