@@ -139,9 +139,10 @@ check_refits <- function(st, resamples, form, run) {
 
 # ---- one model on one set of rows ----
 
-# -> list of curves, each a list(model, class, unit, form, slice, grid, effect, cov, df, spread, n;
-# of averaged ones `predicted`, the range of the rows' predictions, unless centred; of single rows also `single`, rows x points, and `rows`, their numbers). given: grids that are
-# known, by unit and slice
+# -> list of curves, each a list(model, class, unit, form, slice, grid, effect, cov, df, spread,
+# n; of averaged ones `predicted`, the range of the rows' predictions, unless centred; of single
+# rows also `single`, rows x points, and `rows`, their numbers). given: grids that are known, by
+# unit and slice
 curves_of_model <- function(st, model, part, units, settings, given = list()) {
   mine <- Filter(function(u) all(u$predictors %in% model$inputs$predictors), units)
   if (!length(mine)) return(list())

@@ -6,17 +6,19 @@
 #'
 #' @inheritParams rank_shapley
 #' @param by `"shapley"`: pairwise Shapley interaction values, exact for trees, for sums of terms
-#'   (linear models, on their link) and for any model of up to 8 predictors; `"variance"`: for any model, the share of a pair's joint averaged effect
-#'   that is of neither alone (the H statistic, squared), and the share of the variance of the
-#'   predictions; `"permutation"`: the importance of the two shuffled together less that of each
-#'   alone; `"paths"`: for trees, how many training rows meet a question about one straight after
-#'   one about the other. Default: `"shapley"` where it is exact, else `"variance"`.
+#'   (linear models, on their link) and for any model of up to 8 predictors; `"variance"`: for any
+#'   model, the share of a pair's joint averaged effect that is of neither alone (the H statistic,
+#'   squared), and the share of the variance of the predictions; `"permutation"`: the importance
+#'   of the two shuffled together less that of each alone; `"paths"`: for trees, how many training
+#'   rows meet a question about one straight after one about the other. Default: `"shapley"` where
+#'   it is exact, else `"variance"`.
 #' @param predictors Names of predictors; pairs among them are computed. Default: all; for
 #'   `"variance"` and `"permutation"` the 8 whose own curves vary most.
 #' @param classes Classes whose probability is looked at. Default: the positive class of two, all of
 #'   several.
-#' @param max_rows At most so many rows, drawn by seed. Default: for `"shapley"` 1,000, fewer where
-#'   trees are large or terms have many predictors, 50 where all sets are enumerated; for `"variance"` 100; else all.
+#' @param max_rows At most so many rows, drawn by seed. Default: for `"shapley"` 1,000, fewer
+#'   where trees are large or terms have many predictors, 50 where all sets are enumerated; for
+#'   `"variance"` 100; else all.
 #' @param repeats Number of shuffles of each predictor and pair, for `"permutation"`.
 #' @param null For `"variance"`: number of refits on targets without interactions, which give
 #'   `p_value`. Default 0: none.
@@ -166,9 +168,9 @@ interact_shapley <- function(st, model, units, evaluation, others, settings) {
   if (!way %in% c("forest", "linear") && length(units) > 8) {
     stop_model(
       paste0(
-        "Model \"", model$name, "\" has ", length(units), " predictors and neither trees nor one sum ",
-          "of terms: ",
-        "its interaction values would take ", format(2^length(units), big.mark = ","),
+        "Model \"", model$name, "\" has ", length(units),
+        " predictors and neither trees nor one sum of terms: its interaction values ",
+        "would take ", format(2^length(units), big.mark = ","),
         " predictions a row and background row."
       ),
       todo = "Use by = \"variance\"."
@@ -208,8 +210,15 @@ interact_shapley <- function(st, model, units, evaluation, others, settings) {
     std_error <- vapply(each, function(e) as.vector(e$std_error), 0)
     limits <- t_limits(importance, std_error, each[[1]]$df, settings$level)
     interaction_rows(
-      model, k$class, "shapley", names[kept[1, ]], names[kept[2, ]], importance, std_error,
-      pmax(limits$lower, 0), limits$upper,
+      model,
+      k$class,
+      "shapley",
+      names[kept[1, ]],
+      names[kept[2, ]],
+      importance,
+      std_error,
+      pmax(limits$lower, 0),
+      limits$upper,
       if (sum(importance) > 0) importance / sum(importance) else 0 * importance
     )
   })
@@ -217,7 +226,10 @@ interact_shapley <- function(st, model, units, evaluation, others, settings) {
     NULL, paste(names[kept[1, ]], names[kept[2, ]], sep = " and "), NULL
   )
   list(
-    table = do.call(rbind, tables), values = values, n = nrow(rows), scale = found$scale,
+    table = do.call(rbind, tables),
+    values = values,
+    n = nrow(rows),
+    scale = found$scale,
     rows = evaluation$chosen
   )
 }

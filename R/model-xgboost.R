@@ -291,7 +291,9 @@ refit_model.xgb.Booster <- function(
 # node of the document lists categories (all but few boosters) its trees need not be read.
 category_columns <- function(model) {
   document <- rawToChar(xgboost::xgb.save.raw(live_booster(model), raw_format = "json"))
-  if (!grepl("\"categories\"\\s*:\\s*\\[\\s*[^]\\s]", document, perl = TRUE)) return(character())
+  if (!grepl("\"categories\"\\s*:\\s*\\[\\s*[^]\\s]", document, perl = TRUE)) {
+    return(character())
+  }
   forest <- model_forest(model, model_inputs(model))
   unique(forest$columns[forest$column[forest$set_from >= 0] + 1L])
 }

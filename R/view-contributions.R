@@ -242,7 +242,9 @@ format_interactions <- function(x, most = 10) {
 lay_out_pairs <- function(x, d, most) {
   some <- d[d$interaction != 0, ]
   shown <- utils::head(some, most)
-  unit <- ifelse(is.na(shown$std_error), max(abs(shown$interaction)) / 10, shown$std_error)
+  unit <- ifelse(
+    is.na(shown$std_error), max(abs(shown$interaction)) / 10, shown$std_error
+  )
   columns <- list(
     predictor = shorten(labels_in(x, shown$predictor), name_room(20)),
     other = shorten(labels_in(x, shown$other), name_room(20)),
@@ -255,7 +257,9 @@ lay_out_pairs <- function(x, d, most) {
   if (all(is.na(shown$p_value))) columns$p <- NULL
   rest <- c(
     if (nrow(some) > most) count_of(nrow(some) - most, "more pair"),
-    if (nrow(d) > nrow(some)) paste(count_of(nrow(d) - nrow(some), "pair"), "without interaction")
+    if (nrow(d) > nrow(some)) {
+      paste(count_of(nrow(d) - nrow(some), "pair"), "without interaction")
+    }
   )
   c(
     lay_out(columns, c(FALSE, FALSE, rep(TRUE, length(columns) - 2))),
@@ -282,7 +286,10 @@ say_interactions <- function(x, d) {
   pair <- paste(labels_in(x, lead$predictor), "and", labels_in(x, lead$other))
   if (lead$interaction == 0) {
     return(if (detail(x, "by") == "shapley") {
-      paste0("No pair interacts in this model: its effects add up (", detail(x, "scale")[1], ").")
+      paste0(
+        "No pair interacts in this model: its effects add up (", detail(x, "scale")[1],
+        ")."
+      )
     } else {
       "No pair interacts in this model."
     })
@@ -306,11 +313,13 @@ say_interactions <- function(x, d) {
     permutation = {
       sure <- d[!is.na(d$lower) & (d$lower > 0 | d$upper < 0), ]
       if (!nrow(sure)) {
-        paste0("For no pair does the interval exclude zero (", detail(x, "scale")[1], ").")
+        paste0(
+          "For no pair does the interval exclude zero (", detail(x, "scale")[1], ")."
+        )
       } else {
         paste0(
-          "The interval excludes zero for ", nrow(sure), " of ", count_of(nrow(d), "pair"),
-          ", each by itself (", detail(x, "scale")[1], ")."
+          "The interval excludes zero for ", nrow(sure), " of ",
+          count_of(nrow(d), "pair"), ", each by itself (", detail(x, "scale")[1], ")."
         )
       }
     },

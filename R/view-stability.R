@@ -520,7 +520,8 @@ format_floor <- function(x, lines = 24) {
     c(
       paste0(
         d$model[1], ", ", in_sentence(panel_of(d[1, ])), ": floor ",
-        format_value(d$floor[1], of_floor), " [", format_value(d$floor_lower[1], of_floor), ", ",
+        format_value(d$floor[1], of_floor), " [",
+        format_value(d$floor_lower[1], of_floor), ", ",
         format_value(d$floor_upper[1], of_floor), "]; above it ", sum(d$above), " of ",
         nrow(d)
       ),

@@ -376,7 +376,9 @@ test_that("a curve beyond all predictions says so", {
   curve <- list(
     predicted = c(10, 20), effect = c(0, 15, 40), shape = list(low = 1L, high = 3L)
   )
-  expect_match(say_beyond(curve), "predicted 10.0 to 20.0: the curve goes beyond", fixed = TRUE)
+  expect_match(
+    say_beyond(curve), "predicted 10.0 to 20.0: the curve goes beyond", fixed = TRUE
+  )
   curve$effect <- c(9.5, 15, 20.5)
   expect_identical(say_beyond(curve), "")
   expect_identical(say_beyond(curve["effect"]), "")
