@@ -20,14 +20,21 @@ t_limits <- function(estimate, std_error, df, level) {
   list(lower = estimate - half, upper = estimate + half)
 }
 
-# The same for a mean of influences (sums over blocks where rows belong together) whose
-# distribution leans to one side. An estimate that lacks the rare large influences is too small,
-# and so is its error: on the side of the longer tail the limit is stretched as Hall (1992) does
-# for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails is
-# (Box 1953), and by `more` standard errors of that variance, to twice the t limit's distance at
-# most; on the other side it is the t limit.
-# Fewer than 20 influences cannot tell a tail. influence: the influences, or what tails_of() says
-# of them.
+# Limits of a share of so many rows or resamples (Wilson 1927).
+share_limits <- function(share, rows, level) {
+  z <- stats::qnorm((1 + level) / 2)
+  middle <- (share + z^2 / (2 * rows)) / (1 + z^2 / rows)
+  half <- z / (1 + z^2 / rows) * sqrt(share * (1 - share) / rows + z^2 / (4 * rows^2))
+  list(lower = pmax(middle - half, 0), upper = pmin(middle + half, 1))
+}
+
+# Limits as of t_limits() for a mean of influences (sums over blocks where rows belong together)
+# whose distribution leans to one side. An estimate that lacks the rare large influences is too
+# small, and so is its error: on the side of the longer tail the limit is stretched as Hall (1992)
+# does for skewed means, with degrees of freedom that know how uncertain a variance of heavy tails
+# is (Box 1953), and by `more` standard errors of that variance, to twice the t limit's distance
+# at most; on the other side it is the t limit. Fewer than 20 influences cannot tell a tail.
+# influence: the influences, or what tails_of() says of them.
 skew_limits <- function(estimate, std_error, df, level, influence, more = 1) {
   limits <- t_limits(estimate, std_error, df, level)
   found <- if (is.list(influence)) influence else tails_of(influence)

@@ -77,7 +77,9 @@ parts_of_scores <- function(st, scores, said, info, level, seed) {
       out <- part(st, m, said[[m]], info, level)
       if (!is.null(out) && nrow(out)) cbind(model = m, out)
     })
-    do.call(rbind, found)
+    out <- do.call(rbind, found)
+    rownames(out) <- NULL
+    out
   }
   list(
     metrics = score_metrics(st, said, info, level, seed, seen),
@@ -183,7 +185,7 @@ calibration_of <- function(st, m, p, info, level) {
     return(calibration_bins(p[, 1], info$truth, NA_character_, t_mean, level))
   }
   do.call(rbind, lapply(classes_looked_at(st), function(k) {
-    calibration_bins(p[, k], info$truth == k, st$classes[k], wilson, level)
+    calibration_bins(p[, k], info$truth == k, st$classes[k], share_of_rows, level)
   }))
 }
 
@@ -202,13 +204,8 @@ t_mean <- function(x, level) {
   unlist(t_limits(mean(x), stats::sd(x) / sqrt(length(x)), length(x) - 1, level))
 }
 
-# Wilson's limits of a share.
-wilson <- function(x, level) {
-  n <- length(x)
-  z <- stats::qnorm((1 + level) / 2)
-  middle <- (mean(x) + z^2 / (2 * n)) / (1 + z^2 / n)
-  half <- z / (1 + z^2 / n) * sqrt(mean(x) * (1 - mean(x)) / n + z^2 / (4 * n^2))
-  c(max(0, middle - half), min(1, middle + half))
+share_of_rows <- function(x, level) {
+  unlist(share_limits(mean(x), length(x), level))
 }
 
 slopes_of <- function(st, m, p, info, level) {

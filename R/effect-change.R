@@ -14,8 +14,9 @@
 #' @param most At most so many predictors change, up to 3.
 #' @param count Number of changes that are returned, the smallest first.
 #' @return A data frame of class `dreher_change`, a row per changed predictor: `model`, `row`,
-#'   `change` (1 is the smallest), `predictor`, `from`, `to` (text), `size`: the share of the
-#'   training rows between the two values (of levels: 1), `total`, the sum of the sizes of the
+#'   `change` (1 is the smallest), `predictor`, `from`, `to` (text), `size`: the
+#'   difference of the two values' ranks among the training rows, equal ones ranked by their
+#'   middle, as a share of the rows (of levels: 1), `total`, the sum of the sizes of the
 #'   change, and `prediction` after it. No rows where nothing within the range reaches the
 #'   threshold.
 #' @details Values tried are up to 25 quantiles of the training rows, and all levels. One predictor
@@ -237,7 +238,8 @@ search_changes <- function(st, model, row, train, free, aim, most) {
   list(changes = smallest_of(found, free), grids = grids, lead = way)
 }
 
-# The share of the training rows between the row's value and each point; of levels 1.
+# By how much the rank among the training rows changes from the row's value to each point, as a
+# share of the rows; of levels 1.
 change_sizes <- function(own, x, grid) {
   if (grid$kind %in% c("level", "ordered")) return((grid$at != as.character(own)) + 0)
   if (is.na(own)) return(rep(1, length(grid$at)))

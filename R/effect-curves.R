@@ -35,7 +35,8 @@
 #'   of training rows (else of evaluated rows) nearer to this point than to the next; `inference`,
 #'   `model` or `learner`; `flag`, `few rows` (fewer than 5 near, and fewer than a quarter of an
 #'   even share) or `beyond training range`.
-#'   `summary()` gives a row per curve with its direction, and the sentence.
+#'   `summary()` gives a row per curve with its direction, where it is lowest and highest, the
+#'   change between the two (of single rows: what the median row moves by), and the sentence.
 #' @details *Averaged* (Friedman 2001): \eqn{f_j(v) = n^{-1}\sum_i f(v, x_{i,-j})}. Where
 #'   predictors are associated this averages over combinations that cannot occur. Trees: one walk
 #'   per row and tree yields all predictors and points together, exactly; sums of terms move their

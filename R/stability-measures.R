@@ -278,14 +278,6 @@ stability_of_sets <- function(p, squares, k, together, level) {
   c(value = value, std_error = std_error, lower = value - half, upper = value + half)
 }
 
-# Limits of a share of B resamples (Wilson 1927).
-share_limits <- function(share, B, level) {
-  z <- stats::qnorm((1 + level) / 2)
-  middle <- (share + z^2 / (2 * B)) / (1 + z^2 / B)
-  half <- z / (1 + z^2 / B) * sqrt(share * (1 - share) / B + z^2 / (4 * B^2))
-  list(lower = abs(middle - half), upper = middle + half)   # never below 0 but by rounding
-}
-
 # Mean over all pairs of resamples and its error, dropping one resample after the other. with[b]:
 # sum over its pairs.
 pairs_jackknife <- function(with) {

@@ -92,20 +92,12 @@ score_limits <- function(metric, score, error, df, level) {
   none <- error <= 1e-12 * (1 + abs(score))
   if (metric$name == "accuracy") {
     rows <- ifelse(none, df + 1, score * (1 - score) / error^2)
-    return(share_limits(score, rows, df, level))
+    return(share_limits(score, rows, level))
   }
   limits <- within_score(metric, t_limits(score, error, df, level))
   best <- if (metric$better == "lower") 0 else 1
   without_loss <- none & abs(score - best) <= 1e-12 & metric$name %in% names(metric_table())
   lapply(limits, function(x) replace(x, which(without_loss), NA_real_))
-}
-
-# Wilson's limits of a share of so many rows.
-share_limits <- function(share, rows, df, level) {
-  z <- if (df >= 1) stats::qt((1 + level) / 2, df) else NA_real_
-  middle <- (share + z^2 / (2 * rows)) / (1 + z^2 / rows)
-  half <- z / (1 + z^2 / rows) * sqrt(share * (1 - share) / rows + z^2 / (4 * rows^2))
-  list(lower = pmax(middle - half, 0), upper = pmin(middle + half, 1))
 }
 
 within_score <- function(metric, limits) {

@@ -318,8 +318,8 @@ say_interactions <- function(x, d) {
         )
       } else {
         paste0(
-          "The interval excludes zero for ", nrow(sure), " of ",
-          count_of(nrow(d), "pair"), ", each by itself (", detail(x, "scale")[1], ")."
+          "The interval excludes zero for ", nrow(sure), " of ", nrow(d),
+          " pairs, each by itself (", detail(x, "scale")[1], ")."
         )
       }
     },

@@ -27,6 +27,7 @@ format_effects <- function(x, most = 10) {
     )
   )
   if (!any(nzchar(columns$direction))) columns$direction <- NULL
+  if (all(is.na(shown$lowest))) columns$lowest <- columns$highest <- NULL
   if (!any(nzchar(columns$interval))) columns$interval <- NULL
   columns <- Filter(Negate(is.null), columns)
   right <- names(columns) %in% c("lowest", "highest", "change", "interval")
@@ -110,13 +111,20 @@ summary.dreher_effects <- function(object, ...) {
     low <- if (is.null(shape$low)) which.min(part$effect) else shape$low
     high <- if (is.null(shape$high)) which.max(part$effect) else shape$high
     number <- function(name) if (is.null(shape[[name]])) NA_real_ else shape[[name]]
+    ends <- part$effect[c(low, high)]
+    change <- diff(ends)
+    if (detail(object, "form") == "single") {
+      # what a row moves by, not what rows differ by
+      ends <- c(NA_real_, NA_real_)
+      change <- stats::median(moves_of_rows(part))
+    }
     data.frame(
       model = curve$model, class = curve$class, predictor = curve$predictor,
       slice = curve$slice,
       direction = if (is.null(shape)) NA_character_ else shape$direction,
-      lowest = part$effect[low], lowest_at = point_text(part[low, ]),
-      highest = part$effect[high], highest_at = point_text(part[high, ]),
-      change = part$effect[high] - part$effect[low],
+      lowest = ends[1], lowest_at = if (is.na(ends[1])) "" else point_text(part[low, ]),
+      highest = ends[2], highest_at = if (is.na(ends[2])) "" else point_text(part[high, ]),
+      change = change,
       lower = number("lower"), upper = number("upper"),
       sentence = say_curve(curve, part, labels, units, detail(object, "form"))
     )
@@ -275,6 +283,11 @@ say_pair <- function(part) {
 
 all_numbers <- function(text) !anyNA(suppressWarnings(as.numeric(text)))
 
+# From the lowest to the highest point of each row's own curve.
+moves_of_rows <- function(part) {
+  vapply(split(part$effect, part$row), function(y) diff(range(y)), 0)
+}
+
 say_single <- function(part, curve) {
   by_row <- split(part$effect, part$row)
   rising <- vapply(by_row, function(y) y[length(y)] > y[1], NA)
@@ -282,13 +295,14 @@ say_single <- function(part, curve) {
   if (curve$kind == "level") {
     return(paste0(
       "the levels move a row by ",
-      format_value(stats::median(vapply(by_row, function(y) diff(range(y)), 0))),
+      format_value(stats::median(moves_of_rows(part))),
       " (median of ", length(by_row), " rows)."
     ))
   }
   paste0(
     "from the lowest to the highest value the prediction rises in ", sum(rising),
-    " and falls in ", sum(falling), " of ", count_of(length(by_row), "row"), "."
+    " and falls in ", sum(falling), " of ", count_of(length(by_row), "row"),
+    "; the median row moves by ", format_value(stats::median(moves_of_rows(part))), "."
   )
 }
 

@@ -96,7 +96,7 @@ format_change <- function(x) {
         to = shorten(
           value_words(x, data.frame(predictor = d$predictor, value = d$to)), 16
         ),
-        `rows between` = ifelse(d$size == 1, "", format_percent(d$size)),
+        `rank shift` = ifelse(d$size == 1, "", format_percent(d$size)),
         prediction = ifelse(first, format_value(d$prediction, step), "")
       ),
       c(FALSE, FALSE, TRUE, TRUE, TRUE, TRUE)
@@ -274,7 +274,7 @@ autoplot.dreher_change <- function(object, ...) {
     ggplot2::facet_wrap(ggplot2::vars(.data$panel), ncol = 1, scales = "free_y") +
     ggplot2::scale_x_continuous(labels = format_percent, limits = c(0, 1)) +
     ggplot2::labs(
-      x = "training rows between the two values (another level: all)", y = NULL,
+      x = "shift of the rank among the training rows (another level: 100 %)", y = NULL,
       title = say_change(object),
       subtitle = paste0(
         "Smallest changes that bring row ", detail(object, "which"), " to ",

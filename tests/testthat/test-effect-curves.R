@@ -346,3 +346,18 @@ test_that("tables of vectors are those of data.frame()", {
     data.frame(a = 1:3, b = "x", c = c(1.5, NA, 0))
   )
 })
+
+test_that("of single rows the summary says what they move by, not what they differ by", {
+  rows <- kiln_rows(80)[c("peak_temp", "cooling_rate", "operator", "strength")]
+  st <- study(lm(strength ~ ., rows), kiln_rows(30, "holdout"), "strength", train = rows)
+  e <- effect_curves(st, form = "single", predictors = c("peak_temp", "operator"))
+  d <- as.data.frame(e)
+  moves <- tapply(d$effect, list(d$row, d$predictor), function(y) diff(range(y)))
+  s <- summary(e)
+  expect_equal(s$change, unname(apply(moves, 2, median)[s$predictor]))
+  expect_true(all(is.na(s$lowest)))
+  expect_false(any(grepl("lowest ", format_effects(e)[2])))
+  expect_match(
+    s$sentence[s$predictor == "peak_temp"], "the median row moves by", fixed = TRUE
+  )
+})
