@@ -514,7 +514,8 @@ format_floor <- function(x, lines = 24) {
   body <- unlist(lapply(parts, function(d) {
     unit <- stats::sd(d$importance) / 10
     # A floor far below the importances is not nought.
-    of_floor <- if (d$floor[1] > 0) min(unit, d$floor[1] / 10, na.rm = TRUE) else unit
+    far <- d$floor[1] > 0 && isTRUE(d$floor[1] < unit / 5)
+    of_floor <- if (far) d$floor[1] / 10 else unit
     some <- utils::head(d, if (nrow(d) > room + 1) room else nrow(d))
     rest <- nrow(d) - nrow(some)
     c(
