@@ -379,7 +379,7 @@ autoplot.dreher_interactions <- function(
   d$words <- if (detail(object, "by") %in% c("variance", "paths")) {
     format_percent(d$interaction)
   } else {
-    format_value(d$interaction, unit)
+    ifelse(d$interaction == 0, "0", format_value(d$interaction, unit))
   }
   labels <- shorten(labels_in(object, names), if (length(names) > 6) 14 else 20)
   n <- length(names)
