@@ -64,8 +64,11 @@
 #'   variance is that over the rows' losses. The second is that of leaving out one fold after the
 #'   other from training: the jackknife over folds of the differences between inner and outer
 #'   losses of the same rows. The score's limits are those of the first part, adjusted for skewness
-#'   (Hall 1992), with the second added to their squares. The price's variance is the first and the
-#'   second, or the jackknife over folds of the inner price itself where that is larger.
+#'   (Hall 1992), with the second added to their squares. For the price the first part is the mean
+#'   of that of the splits' choices and that of the set on the curve, the second the geometric mean
+#'   of two jackknives over folds, that of the differences between inner and outer prices and that
+#'   of the inner price itself: of as few values as there are folds each is noisy, and their mean
+#'   is less so.
 #'
 #'   In simulations (`bench/choice.R`: 300 data sets a cell; 100, 300 and 1,000 rows of linear and
 #'   logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows), by

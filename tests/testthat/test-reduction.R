@@ -756,6 +756,7 @@ test_that("boosted trees reduce, ranked by permutation or by their recomputed ga
 
 # The loss (rmse) of these rows by what stood at each split's column.
 loss_of <- function(p, y) sqrt(mean((p - y)^2))
+influence_of <- function(p, y) ((p - y)^2 - mean((p - y)^2)) / (2 * loss_of(p, y))
 
 test_that(
   "the final number is chosen as inside the splits; the nested score by definition",
@@ -794,32 +795,41 @@ test_that(
         )
       })
       of <- function(name) vapply(parts, `[[`, 0, name)
-      raw <- mean(vapply(
-        1:2,
-        function(t) {
-          q <- double(nrow(d))
-          for (part in Filter(function(part) part$time == t, parts)) {
-            q[part$rows] <- part$held
-          }
-          loss_of(q, y)
-        },
-        0
-      ))
+      held <- lapply(1:2, function(t) {
+        q <- double(nrow(d))
+        for (part in Filter(function(part) part$time == t, parts)) {
+          q[part$rows] <- part$held
+        }
+        q
+      })
+      raw <- mean(vapply(held, loss_of, 0, y))
       curve_loss <- function(k) {
         mean(vapply(curve$outer, function(p) loss_of(p[, k, 1], y), 0))
       }
       value <- raw + curve_loss(at) - mean(of("without")) - 2 / 3 * mean(of("rise"))
       expect_equal(ps$score, value, tolerance = 1e-8)
+      # the price: rows as they are judged, and as they train
+      all_of_them <- lapply(curve$outer, function(p) p[, full, 1])
+      over_rows <- function(a, b) {
+        u <- Reduce(
+          `+`, Map(function(a, b) influence_of(a, y) - influence_of(b, y), a, b)
+        ) / 2
+        var(u) / length(u)
+      }
+      rows <- (
+        over_rows(held, all_of_them) +
+          over_rows(lapply(curve$outer, function(p) p[, at, 1]), all_of_them)
+      ) / 2
+      gain <- 2 / 3 * mean(of("rise") - of("rise_full"))
       raw_full <- curve_loss(full)
       price <- raw - raw_full + curve_loss(at) - raw_full -
         mean(of("without") - of("without_full")) -
-        2 / 3 * mean(of("rise") - of("rise_full"))
+        max(-sqrt(rows), min(sqrt(rows), gain))
+      expect_equal(ps$price, price, tolerance = 1e-6)
       expect_equal(ps$full_score, ps$score - ps$price)
       jackknife <- function(x) mean(tapply(x, of("time"), jackknife_variance))
-      if (abs(2 / 3 * mean(of("rise") - of("rise_full"))) < ps$price_error / 3) {
-        expect_equal(ps$price, price, tolerance = 1e-6)
-      }
-      expect_gte(ps$price_error^2, jackknife(of("inner")) * (1 - 1e-9))
+      trained <- sqrt(jackknife(of("rise") - of("rise_full")) * jackknife(of("inner")))
+      expect_equal(ps$price_error, sqrt(rows + trained), tolerance = 1e-8)
       expect_identical(nrow(ps$drawings), 2L)
       expect_equal(ps$outside, !ps$count %in% min(ps$counts_chosen):max(ps$counts_chosen))
     }
