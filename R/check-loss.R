@@ -6,14 +6,12 @@ score_one <- function(st, model, p, info, level, seed) {
   metric <- st$metric
   own <- loss_with_error(metric, info, p, NULL, seed)
   skill <- loss_with_error(metric, info, p0, p, seed)
-  limits <- score_limits(
-    metric, as_score(metric, own$loss), own$std_error, own$df, level
+  limits <- limits_if_known(
+    score_limits(metric, as_score(metric, own$loss), own$std_error, own$df, level)
   )
   skill_limits <- t_limits(skill$loss, skill$std_error, skill$df, level)
   no_skill <- is.na(skill_limits$lower) || skill_limits$lower <= 0
-  if (isTRUE(skill$std_error <= 1e-12 * (1 + abs(skill$loss)))) {
-    skill_limits <- list(lower = NA_real_, upper = NA_real_)
-  }
+  skill_limits <- limits_if_known(skill_limits)
   if (isTRUE(st$seen)) {
     # the model has learnt these rows: what it would score on others is not known
     limits <- skill_limits <- list(lower = NA_real_, upper = NA_real_)

@@ -105,7 +105,9 @@ score_metrics <- function(st, said, info, level, seed, seen) {
       )
       if (is.null(own)) return(NULL)
       score <- as_score(metric, own$loss)
-      limits <- score_limits(metric, score, own$std_error, own$df, level)
+      limits <- limits_if_known(
+        score_limits(metric, score, own$std_error, own$df, level)
+      )
       data.frame(
         model = m, metric = name, better = metric$better, score = score,
         lower = if (seen) NA_real_ else limits$lower,

@@ -86,18 +86,22 @@ error_loss <- function(truth, p) as.double(predicted_class(p) != truth)
 
 # Limits of a score, within what the score can be: a loss is not below 0, a share or a coefficient
 # of determination not above 1. Metrics of the user's have no known bound. A share of rows has the
-# limits of Wilson (1927), which hold near 1 too. Where all rows are predicted without a loss the
-# rows tell no error: there are no limits.
+# limits of Wilson (1927), which hold near 1 too.
 score_limits <- function(metric, score, error, df, level) {
   none <- error <= 1e-12 * (1 + abs(score))
-  if (metric$name == "accuracy") {
+  if (metric$name == "accuracy" && metric$kind == "mean") {
     rows <- ifelse(none, df + 1, score * (1 - score) / error^2)
     return(share_limits(score, rows, level))
   }
-  limits <- within_score(metric, t_limits(score, error, df, level))
-  best <- if (metric$better == "lower") 0 else 1
-  without_loss <- none & abs(score - best) <= 1e-12 & metric$name %in% names(metric_table())
-  lapply(limits, function(x) replace(x, which(without_loss), NA_real_))
+  within_score(metric, t_limits(score, error, df, level))
+}
+
+# The same, or none where all rows are predicted without a loss: these rows tell no error.
+limits_if_known <- function(limits) {
+  if (isTRUE(limits$upper - limits$lower <= 1e-12 * (1 + abs(limits$upper)))) {
+    limits <- list(lower = NA_real_, upper = NA_real_)
+  }
+  limits
 }
 
 within_score <- function(metric, limits) {

@@ -68,7 +68,8 @@ format_curve <- function(x, d, m, most) {
   # Sets that predict the same as all have a price of 0, without an error.
   price <- function(r) {
     ifelse(
-      r$price_error == 0, "0", with_limits(r$price, r$price_lower, r$price_upper, unit)
+      r$price_error == 0, format_value(r$price, abs(r$price) / 10),
+      with_limits(r$price, r$price_lower, r$price_upper, unit)
     )
   }
   name <- m

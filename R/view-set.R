@@ -47,7 +47,11 @@ say_set <- function(x, confirmation = NULL) {
 say_price_verdict <- function(x, verdict, who, price, unit, margin, measured) {
   one <- x$count == 1
   number <- function(v) format_value(v, unit)
-  cost <- paste0(number(price[1]), " ", in_brackets(price[2], price[3], unit), " ")
+  cost <- if (isTRUE(all(price == 0))) {
+    "0 "
+  } else {
+    paste0(number(price[1]), " ", in_brackets(price[2], price[3], unit), " ")
+  }
   switch(
     verdict,
     safe = if (price[3] < 0) {
@@ -242,7 +246,8 @@ format_set <- function(x, confirmed = FALSE) {
     some_lines(chosen, 4), "", if (x$count) wrap_lines(say_set(x), indent = 1),
     paste0(
       " ", label, "   ", format_value(x$score, own), " ",
-      in_brackets(x$lower, x$upper, own), " nested cross-validation score"
+      if (!isTRUE(x$upper <= x$lower)) paste0(in_brackets(x$lower, x$upper, own), " "),
+      "nested cross-validation score"
     ) |> shorten_words(screen_width()),
     paste0(
       " ", strrep(" ", nchar(label)), "   ", format_value(x$full_score, own),
@@ -302,8 +307,8 @@ caption_of_sets <- function(sets) {
 say_on_curve <- function(x, own, unit) {
   price <- if (!length(x$left_out)) {
     "none: these are all"
-  } else if (x$curve_lower == x$curve_upper) {
-    "0: the same predictions"
+  } else if (x$curve_price == 0 && x$curve_lower == x$curve_upper) {
+    "0: the same loss of every row"
   } else {
     paste(
       format_value(x$curve_price, unit), in_brackets(x$curve_lower, x$curve_upper, unit)

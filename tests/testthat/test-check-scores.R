@@ -206,7 +206,11 @@ test_that("what is predicted without a loss has no interval, a share Wilson's", 
   held <- replicate(2000, {
     right <- rbinom(40, 1, 0.97)
     own <- score_limits(
-      list(name = "accuracy", better = "higher"), mean(right), sd(right) / sqrt(40), 39, 0.95
+      c(metric_table()$accuracy, name = "accuracy"),
+      mean(right),
+      sd(right) / sqrt(40),
+      39,
+      0.95
     )
     own$lower <= 0.97 && own$upper >= 0.97
   })

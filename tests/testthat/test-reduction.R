@@ -939,3 +939,24 @@ test_that(
     expect_identical(as.data.frame(again), as.data.frame(found))
   }
 )
+
+test_that(
+  "without a loss there is no interval of no width, and a price without error is said",
+  {
+    rows <- data.frame(
+      x = c(1:40, 61:100), z = rep(1:4, 20), y = factor(rep(c("no", "yes"), each = 40))
+    )
+    held <- transform(rows, x = x + 0.5)
+    fit <- rpart::rpart(y ~ x + z, rows, control = rpart::rpart.control(xval = 0))
+    st <- study(fit, held, "y", train = rows, metric = "auc", positive = "yes")
+    r <- reduce_predictors(st, folds = 3, repeats = 1, random = 0)
+    said <- format_reduction(r)
+    expect_match(said, "^ +0 +0.500 +0.500 +", all = FALSE)  # not a price of 0
+    expect_match(said, "^ +1 +1.00 +0 ", all = FALSE)
+    ps <- choose_set(r)
+    said <- format_set(ps)
+    expect_match(said, "price 0 AUC, by", all = FALSE, fixed = TRUE)
+    expect_match(said, "1.00 nested cross-validation score", all = FALSE, fixed = TRUE)
+    expect_s3_class(ggplot2::autoplot(r), "ggplot")
+  }
+)
