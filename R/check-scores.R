@@ -11,7 +11,8 @@
 #' @return A data frame of class `dreher_scores`, one row per model: \describe{ \item{model,
 #'   metric, better}{the model, the metric, and which direction of it is better} \item{score,
 #'   std_error, lower, upper}{score on the holdout rows in the metric's unit, with a t interval
-#'   from the rows' influences on the score (for a metric of your own: jackknife over 10 blocks)}
+#'   from the rows' influences on the score (for a metric of your own: jackknife over 10 blocks);
+#'   of the accuracy Wilson's limits; `NA` where the rows tell no error, as without any loss}
 #'   \item{constant}{score of the constant prediction (mean or median of the training target, or
 #'   its class shares) on the same rows} \item{skill, skill_lower, skill_upper}{how much better than
 #'   the constant, positive is better, paired by row} \item{alone, alone_predictor}{score of the one

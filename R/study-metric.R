@@ -96,7 +96,7 @@ score_limits <- function(metric, score, error, df, level) {
   within_score(metric, t_limits(score, error, df, level))
 }
 
-# The same, or none where all rows are predicted without a loss: these rows tell no error.
+# The same, or none where they have no width (as where no row has a loss): the rows tell no error.
 limits_if_known <- function(limits) {
   if (isTRUE(limits$upper - limits$lower <= 1e-12 * (1 + abs(limits$upper)))) {
     limits <- list(lower = NA_real_, upper = NA_real_)
