@@ -21,10 +21,7 @@ format_effects <- function(x, most = 10) {
     lowest = format_value(shown$lowest, shown$change / 10),
     highest = format_value(shown$highest, shown$change / 10),
     change = format_value(shown$change, shown$change / 10),
-    interval = ifelse(
-      (shown$upper - shown$lower > 1e-6 * shown$change) %in% TRUE,
-      in_brackets(shown$lower, shown$upper, shown$change / 10), ""
-    )
+    interval = wide_brackets(shown$change, shown$lower, shown$upper, shown$change / 10)
   )
   if (!any(nzchar(columns$direction))) columns$direction <- NULL
   if (all(is.na(shown$lowest))) columns$lowest <- columns$highest <- NULL

@@ -43,6 +43,12 @@ in_brackets <- function(lower, upper, unit = NA) {
   )
 }
 
+# The limits of a value; nothing where they differ by no more than rounding.
+wide_brackets <- function(value, lower, upper, unit = NA) {
+  wide <- (upper - lower > 1e-6 * abs(value)) %in% TRUE
+  ifelse(wide, in_brackets(lower, upper, unit), "")
+}
+
 # A value with its limits: the farther side after +- where both are the same to a tenth, else the
 # limits.
 with_limits <- function(value, lower, upper, unit = (upper - lower) / 2) {

@@ -26,10 +26,10 @@ format_slices <- function(x, most = 12) {
     ), 20),
     inside = format_value(shown$importance, step),
     rest = format_value(shown$rest, step),
-    difference = paste(signed(shown$difference, step), ifelse(
-      (shown$upper - shown$lower > 1e-6 * abs(shown$difference)) %in% TRUE,
-      in_brackets(shown$lower, shown$upper, step), ""
-    ))
+    difference = paste(
+      signed(shown$difference, step),
+      wide_brackets(shown$difference, shown$lower, shown$upper, step)
+    )
   )
   columns <- Filter(Negate(is.null), columns)
   right <- names(columns) %in% c("inside", "rest", "difference")

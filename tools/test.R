@@ -55,7 +55,6 @@ say <- function(i) {
     "%-34s %4d passed, %d failed, %d skipped, %4.0f s\n", files[i], counts$passed,
     counts$failed, counts$skipped, ended[i] - began[i]
   ))
-  if (counts$failed || counts$skipped) cat(readLines(log[i], warn = FALSE), sep = "\n")
   counts
 }
 counts <- vector("list", length(files))
@@ -76,6 +75,11 @@ while (length(todo) || length(running)) {
     running[[as.character(i)]] <- NULL
     counts[[i]] <- say(i)
   }
+}
+# Last, where they are not lost among the others.
+for (i in which(vapply(counts, function(x) x$failed + x$skipped > 0, NA))) {
+  cat(sprintf("\n%s:\n", files[i]))
+  cat(readLines(log[i], warn = FALSE), sep = "\n")
 }
 counts <- colSums(do.call(rbind, counts))
 cat(sprintf(

@@ -15,3 +15,15 @@ command <- function(...) {
     err = paste(readLines(err, warn = FALSE), collapse = "\n")
   )
 }
+
+# Starts R with these words, and does not wait for its end. -> its process number
+start_r <- function(...) {
+  file <- tempfile()
+  words <- paste(shQuote(c(file.path(R.home("bin"), "Rscript"), ...)), collapse = " ")
+  system2(
+    "sh", c("-c", shQuote(paste("echo $$ >", file, "; exec", words))),
+    wait = FALSE, stdout = FALSE, stderr = FALSE
+  )
+  while (!length(pid <- if (file.exists(file)) readLines(file))) Sys.sleep(0.01)
+  pid
+}

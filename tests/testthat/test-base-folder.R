@@ -62,20 +62,7 @@ workers_of <- function(pid) {
 run_and_kill <- function(code, folder, after, wait = 0, signal = "-9", worker = FALSE) {
   script <- tempfile(fileext = ".R")
   writeLines(code, script)
-  pid_file <- tempfile()
-  system2(
-    "sh",
-    c(
-      "-c",
-      shQuote(paste0(
-        "echo $$ > ", pid_file, "; exec ", file.path(R.home("bin"), "Rscript"), " ",
-        script
-      ))
-    ),
-    wait = FALSE,
-    stdout = FALSE,
-    stderr = FALSE
-  )
+  pid <- start_r(script)
   wait_for <- function(pieces) {
     for (i in 1:600) {
       Sys.sleep(0.05)
@@ -85,7 +72,6 @@ run_and_kill <- function(code, folder, after, wait = 0, signal = "-9", worker = 
   }
   wait_for(after)
   Sys.sleep(wait)
-  pid <- readLines(pid_file)
   workers <- workers_of(pid)
   kill <- function(pid, signal) {
     system2("kill", c(signal, pid), stdout = FALSE, stderr = FALSE)
