@@ -55,6 +55,34 @@ warn_dreher <- function(kind, problem, todo = NULL) {
               class = c(paste0("dreher_warning_", kind), "dreher_warning"))
 }
 
+# Warnings of the functions that are called (training the same model again and again repeats its
+# own) wait for the end: each is given once, with how often it came.
+warn_once <- function(code) {
+  first <- list()
+  times <- integer()
+  on.exit(for (text in names(first)) repeat_warning(first[[text]], text, times[[text]]))
+  withCallingHandlers(code, warning = function(w) {
+    repeated <- inherits(w, "dreher_warning_repeated")
+    if (inherits(w, "dreher_warning") && !repeated) return()
+    text <- if (repeated) w$text else conditionMessage(w)
+    if (!nzchar(text)) return()
+    if (is.null(first[[text]])) {
+      first[[text]] <<- w
+      times[[text]] <<- 0L
+    }
+    times[[text]] <<- times[[text]] + if (repeated) w$times else 1L
+    invokeRestart("muffleWarning")
+  })
+}
+
+repeat_warning <- function(condition, text, times) {
+  if (times == 1) return(warning(condition))
+  rlang::warn(
+    paste0(printable(text, "[\\n\\t]"), " (", format_number(times), " times)"),
+    class = c("dreher_warning_repeated", "dreher_warning"), text = text, times = times
+  )
+}
+
 # "a", "b" and 3 others
 quote_some <- function(x, most = 5) {
   x <- paste0("\"", x, "\"")

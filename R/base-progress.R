@@ -3,8 +3,13 @@
 # has switched it off by options(dreher.progress = FALSE).
 
 with_bar <- function(code) {
-  if (!wants_bar()) return(code)
-  progressr::with_progress(code, handlers = progress_bar(), enable = TRUE, cleanup = TRUE)
+  warn_once(
+    if (wants_bar()) {
+      progressr::with_progress(code, handlers = progress_bar(), enable = TRUE, cleanup = TRUE)
+    } else {
+      code
+    }
+  )
 }
 
 wants_bar <- function() {

@@ -69,10 +69,15 @@ missing_tells <- function(table, p, tests) {
   }
   if (!isTRUE(value * tests < 0.001)) return(NULL)
   says <- if (y$number) {
+    centre <- "median"
+    there <- c(stats::median(y$x[gone]), stats::median(y$x[!gone]))
+    if (there[1] == there[2]) {  # as where it is mostly 0
+      centre <- "mean"
+      there <- c(mean(y$x[gone]), mean(y$x[!gone]))
+    }
     paste0(
-      "Where it is missing, the target's median is ",
-      short_number(stats::median(y$x[gone]), 3), ", elsewhere ",
-      short_number(stats::median(y$x[!gone]), 3), "."
+      "Where it is missing, the target's ", centre, " is ", short_number(there[1], 3),
+      ", elsewhere ", short_number(there[2], 3), "."
     )
   } else {
     share <- vapply(split(gone, y$levels[y$x]), mean, 0)

@@ -342,6 +342,9 @@ table_of_curve <- function(curve, settings) {
     sqrt(pmax(0, diag(curve$cov)))
   }
   limits <- t_limits(effect, std_error, if (single) 1 else curve$df, settings$level)
+  if (!is.na(curve$class) && curve$form == "averaged" && !settings$centred) {
+    limits <- lapply(limits, function(p) pmin(pmax(p, 0), 1))  # probabilities
+  }
   again <- function(x) rep(x, times)
   pair <- curve$unit$kind == "pair"
   table_of(
@@ -382,7 +385,10 @@ summary_of_curve <- function(curve, level) {
     position = curve$grid$position, kind = curve$grid$kind, flag = curve$grid$flag,
     spread = curve$spread
   )
-  c(out, list(effect = line$effect, shape = shape_of(line, level)))
+  shape <- shape_of(line, level)
+  # Two probabilities differ by no more than 1.
+  if (!is.na(curve$class) && !is.null(shape$upper)) shape$upper <- min(shape$upper, 1)
+  c(out, list(effect = line$effect, shape = shape))
 }
 
 new_effects <- function(table, details) new_table(table, "effects", details)

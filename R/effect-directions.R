@@ -57,8 +57,7 @@ value_correlation <- function(x, contribution) {
 
 direction_of <- function(x, contribution, r, bins, level) {
   if (all(contribution == 0)) return("flat")
-  # levels without an order have none
-  if (is.na(r) || is.logical(x) || (is.factor(x) && !is.ordered(x))) return(NA_character_)
+  if (is.na(r) || !has_order(x)) return(NA_character_)
   n <- sum(!is.na(x))
   reach <- if (n > 4) stats::qnorm((1 + level) / 2) * sqrt(1.06 / (n - 3)) else Inf
   sure <- abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach

@@ -107,7 +107,8 @@ align_rows <- function(data, inputs, model, arg = "data") {
     } else if (is.character(x) || is.factor(x)) {
       stop_input(
         paste0(
-          "Column \"", p, "\" of `", arg, "` holds text, but model \"", model,
+          "Column \"", p, "\" of `", arg, "` holds ",
+          if (is.factor(x)) "levels of a factor" else "text", ", but model \"", model,
           "\" was trained on numbers."
         ),
         todo = "Give the column in the type of the training rows."

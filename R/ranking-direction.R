@@ -18,7 +18,7 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
     )
     sure <- !is.na(r) & abs(atanh(pmin(pmax(r, -1 + 1e-12), 1 - 1e-12))) > reach
     shape <- vapply(seq_along(units), function(u) {
-      if (is.na(r[u])) return(NA_character_)
+      if (is.na(r[u]) || !has_order(rows[[units[[u]]]])) return(NA_character_)
       way <- if (r[u] > 0) "rises" else "falls"
       if (abs(r[u]) >= 0.5) return(if (sure[u]) way else "not shown")
       bins <- quartiles_of_bins(rows[[units[[u]]]], phi[, u, k], ranks = ranks[[u]])
@@ -38,6 +38,9 @@ find_direction <- function(st, model, units, label, phi, rows, weight, level) {
   })
   do.call(rbind, found)
 }
+
+# The correlation of two levels without an order tells which is higher, but not which way is up.
+has_order <- function(x) !is.logical(x) && (!is.factor(x) || is.ordered(x))
 
 # Spearman's, of the rows where x is known; NA where there is no x, or one of the two does not vary.
 spearman_correlation <- function(ranks_of_x, y) {

@@ -35,7 +35,8 @@
 #'   values and the rank `correlation` of the predictor with its contribution (`NA` for factors of
 #'   several levels and units of several predictors): `rises`, `falls`, `bends` (the medians over
 #'   five bins of the value turn once), `mixed` (below 0.5 in size, and these medians do not go
-#'   one way either), or `not shown` at `level`.
+#'   one way either), or `not shown` at `level`; `NA` where values have no order (two levels,
+#'   TRUE and FALSE).
 #'   For units of several predictors entry `parts` of the [details][ranking_details()] holds,
 #'   where it has a closed form, what each `member` has when it plays by itself (`importance`),
 #'   the `sum` (mean absolute sum of the members' values) and the `joint` value of the unit as one

@@ -36,8 +36,9 @@ nested_score <- function(rd, curve, inside, at, outer) {
   )
   limits <- sort(as_score(st$metric, c(score$lower, score$upper)), na.last = TRUE)
   limits <- within_score(st$metric, list(lower = limits[1], upper = limits[2]))
+  of <- function(loss) possible_score(as_score(st$metric, loss), st$metric)
   list(
-    score = as_score(st$metric, score$value),
+    score = of(score$value),
     lower = limits$lower,
     upper = limits$upper,
     price = price$value,
@@ -47,12 +48,8 @@ nested_score <- function(rd, curve, inside, at, outer) {
     skill = -worse$value,
     skill_lower = -worse$upper,
     skill_upper = -worse$lower,
-    full_score = as_score(st$metric, score$value - price$value),
-    constant_score = if (judges_order(st$metric)) {
-      0.5
-    } else {
-      as_score(st$metric, score$value - worse$value)
-    },
+    full_score = of(score$value - price$value),
+    constant_score = if (judges_order(st$metric)) 0.5 else of(score$value - worse$value),
     shift = score$value - m$loss[1]
   )
 }
@@ -141,7 +138,7 @@ score_of_drawings <- function(st, curve, inside, shift) {
     function(p) {
       rows <- scored_rows(p, 1L)
       loss <- losses_of_sets(st, curve$info, p[, 1, , drop = FALSE], rows)
-      as_score(st$metric, loss + shift)
+      possible_score(as_score(st$metric, loss + shift), st$metric)
     },
     0
   )

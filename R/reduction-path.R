@@ -113,24 +113,52 @@ within_budget <- function(sets, order, plan) {
   nested_sets(stay)$sets
 }
 
-# The rows on which a model is trained for ranking, and those on which it is ranked: a quarter, but
-# two at least.
-split_part <- function(st, train, key, seed) {
+# Quarters of a part, but of two rows at least: a model trained on the others is ranked on one.
+fold_part <- function(st, train, key, seed) {
   folds <- max(2, min(4, nrow(train) %/% 2))
-  with_stream(seed, c("rank rows", key), draw_folds(st, train, folds)) == 1
+  with_stream(seed, c("rank rows", key), draw_folds(st, train, folds))
+}
+
+split_part <- function(st, train, key, seed) fold_part(st, train, key, seed) == 1
+
+# Importances of few rows are mostly noise: where a quarter has fewer than these, more quarters are
+# ranked in turn, until there are as many rows or no quarter is left.
+least_ranked <- 150
+
+ranked_parts <- function(st, train, key, seed) {
+  fold <- fold_part(st, train, key, seed)
+  several <- min(max(fold), ceiling(least_ranked / sum(fold == 1)))
+  lapply(seq_len(several), function(f) fold == f)
 }
 
 # Importance per unit (larger is better), by one method or, for several, by the mean of their
 # ranks, from a model trained on these units and what is kept.
 rank_units <- function(st, ranker, train, plan, units, settings, key) {
+  parts <- if (any(method_field(settings$by, "held_out"))) {
+    ranked_parts(st, train, key, settings$seed)
+  }
+  values <- lapply(seq_len(max(1, length(parts))), function(i) {
+    importances_on(
+      st, ranker, train, plan, units, settings, if (i == 1) key else c(key, i), parts[[i]]
+    )
+  })
+  values <- Reduce(`+`, values) / length(values)
+  # What has one value in these rows comes last: noise may have put others below it.
+  idle <- vapply(plan$units[units], function(u) all(vapply(train[u], has_one_value, NA)), NA)
+  values[idle, ] <- min(values) - 1
+  if (ncol(values) == 1) return(stats::setNames(values[, 1], units))
+  stats::setNames(-rowMeans(matrix(apply(-values, 2, rank), length(units))), units)
+}
+
+has_one_value <- function(x) isTRUE(all(x == x[1]))
+
+# Units x methods. rank_rows: those that are left out of training and ranked; NULL: trained and
+# ranked on all.
+importances_on <- function(st, ranker, train, plan, units, settings, key, rank_rows) {
   predictors <- intersect(
     ranker$inputs$predictors, c(plan$keep, unlist(plan$units[units]))
   )
-  fit_rows <- rank_rows <- rep(TRUE, nrow(train))
-  if (any(method_field(settings$by, "held_out"))) {
-    rank_rows <- split_part(st, train, key, settings$seed)
-    fit_rows <- !rank_rows
-  }
+  fit_rows <- if (is.null(rank_rows)) rep(TRUE, nrow(train)) else !rank_rows
   # Wide tables are costly to cut: what is not needed is not carried along.
   part <- train[intersect(names(train), c(predictors, st$target, st$weights, st$blocks))]
   fit_part <- if (all(fit_rows)) part else part[fit_rows, , drop = FALSE]
@@ -152,7 +180,7 @@ rank_units <- function(st, ranker, train, plan, units, settings, key) {
     ranker,
     fit,
     fit_part,
-    if (all(rank_rows)) fit_part else part[rank_rows, , drop = FALSE],
+    if (is.null(rank_rows)) fit_part else part[rank_rows, , drop = FALSE],
     predictors,
     # once a path: its scores are what the library predicts
     compare = length(units) == length(plan$units)
@@ -165,9 +193,7 @@ rank_units <- function(st, ranker, train, plan, units, settings, key) {
     },
     double(length(units))
   )
-  values <- matrix(values, length(units), dimnames = list(units, settings$by))
-  if (ncol(values) == 1) return(stats::setNames(values[, 1], units))
-  stats::setNames(-rowMeans(matrix(apply(-values, 2, rank), length(units))), units)
+  matrix(values, length(units), dimnames = list(units, settings$by))
 }
 
 # Families as one where the method can, else the sum over their members. What the ranking does not

@@ -65,8 +65,10 @@
 #'   is multiplied by 1 + K / (K - 1), K being the number of folds, with t limits of K times the
 #'   drawings less one degrees of freedom (after Nadeau and Bengio 2003).
 #' @details Where held-out rows rank or try sets (permutation, Shapley, forward, floating), a
-#'   training part is split once more: three quarters train, the last quarter ranks; the sets are
-#'   then refitted on the whole part. Folds are stratified by class, and keep blocks together.
+#'   training part is split once more: three quarters train, the other one ranks; where it has fewer
+#'   than 150 rows, more quarters rank in turn, and their importances are averaged. The sets are
+#'   then refitted on the whole part. A predictor that has one value in a part comes last. Folds
+#'   are stratified by class, and keep blocks together.
 #'   Scoring costs `folds * repeats * (1 + inner_folds * repeats) * (number of counts)` fits per
 #'   model, the searches and random sets beside; a forward search of p predictors takes about p
 #'   squared over 2 fits in each part.

@@ -87,7 +87,7 @@ draw_folds <- function(st, data, folds) {
   }
   for (s in unique(stratum)) {
     rows <- which(stratum == s)
-    fold[rows] <- sample(rep_len(sample.int(folds), length(rows)))
+    fold[rows] <- rep_len(sample.int(folds), length(rows))[sample.int(length(rows))]
   }
   spread_levels(
     fold, data[sort(intersect(names(data), st$predictors), method = "radix")], stratum

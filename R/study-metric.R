@@ -105,13 +105,14 @@ limits_if_known <- function(limits) {
 }
 
 within_score <- function(metric, limits) {
-  if (!metric$name %in% names(metric_table())) return(limits)
-  if (metric$better == "lower") {
-    limits$lower <- pmax(limits$lower, 0)
-  } else {
-    limits$upper <- pmin(limits$upper, 1)
-  }
+  limits[c("lower", "upper")] <- lapply(limits[c("lower", "upper")], possible_score, metric)
   limits
+}
+
+# The nearest score there can be.
+possible_score <- function(score, metric) {
+  if (!metric$name %in% names(metric_table())) return(score)
+  if (metric$better == "lower") pmax(score, 0) else pmin(score, 1)
 }
 
 new_metric <- function(metric, better, task, classes, positive, weighted = FALSE) {

@@ -179,7 +179,7 @@ say_beyond <- function(curve) {
   ends <- format_value(ends, diff(ends) / 10)
   paste0(
     " The rows are predicted ", ends[1], " to ", ends[2], ": the curve goes beyond, over ",
-    "combinations of values that no row has."
+    "values or combinations that these rows do not have."
   )
 }
 

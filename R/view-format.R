@@ -182,8 +182,10 @@ heading <- function(text) {
   cli::style_bold(shorten(text, screen_width()))
 }
 
+# A number and its per cent sign stay on one line.
 wrap_lines <- function(text, width = text_width(), indent = 0) {
-  strwrap(text, width, indent = indent, exdent = indent)
+  text <- gsub("([0-9]) %", "\\1\u00a0%", text)
+  gsub("\u00a0", " ", strwrap(text, width, indent = indent, exdent = indent), fixed = TRUE)
 }
 
 # The sentence a ranking comes down to. `part`: the rows of one model, method and class.

@@ -78,10 +78,11 @@ format.dreher_study <- function(x, ...) {
 
 say_target <- function(x) {
   if (x$task == "regression") {
-    paste0(
-      "a number from ", format_value(min(whole_roles(x)[[x$target]])), " to ",
-      format_value(max(whole_roles(x)[[x$target]]))
-    )
+    # Four digits, and all before the point.
+    ends <- vapply(range(whole_roles(x)[[x$target]]), function(v) {
+      short_number(v, max(4, nchar(trunc(abs(v)))))
+    }, "")
+    paste("a number from", ends[1], "to", ends[2])
   } else {
     paste0(
       "classes ",

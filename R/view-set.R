@@ -474,7 +474,8 @@ say_confirmation <- function(x) {
     } else if (isTRUE(x$n_needed <= x$n)) {
       # Enough rows to show it, had nothing been lost.
       paste0(
-        "Inconclusive: a loss beyond the margin is not excluded, though these rows would ",
+        "Inconclusive: a loss beyond the margin is not excluded, though these rows ",
+        "would ",
         "most likely have excluded it if nothing were lost. Choose a larger set, or a ",
         "wider margin."
       )
@@ -488,8 +489,8 @@ say_confirmation <- function(x) {
           )
         } else {
           paste0(
-            "It would take more than twenty times as many; a wider margin may be ",
-            "reasonable."
+            "It would take more than twenty times as many if nothing is lost; a wider ",
+            "margin ", "may be reasonable."
           )
         }
       )

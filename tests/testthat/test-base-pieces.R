@@ -19,6 +19,28 @@ test_that(
   }
 )
 
+test_that("warnings of pieces are given once, with how often they came", {
+  said <- character()
+  found <- withCallingHandlers(
+    map_pieces(1:3, function(i) {
+      warning("not converged")
+      map_pieces(1:2, function(j) warning("no inverse"))
+      if (i == 2) warning("only here")
+      warn_dreher("study", "Our own.")
+      i
+    }),
+    warning = function(w) {
+      said <<- c(said, conditionMessage(w))
+      invokeRestart("muffleWarning")
+    }
+  )
+  expect_identical(found, list(1L, 2L, 3L))
+  expect_identical(said[1:3], rep("Our own.", 3))
+  expect_setequal(
+    said[-(1:3)], c("not converged (3 times)", "no inverse (6 times)", "only here")
+  )
+})
+
 # A machine of its own behind each of these addresses: the system's secure shell, with a key.
 start_machines <- function(folder, addresses) {
   dir.create(folder, mode = "0700")

@@ -130,6 +130,11 @@ test_that("directions, bins and words say what the rows say", {
   expect_lt(few$correlation, 0.5)
   expect_identical(few$direction, "rises")
   expect_identical(way(rare, noise - 3 * rare)$direction, "falls")
+  # Two levels have no order, unless they are said to.
+  levels <- factor(rare, labels = c("oak", "ash"))
+  expect_identical(way(levels, 3 * rare + noise)$direction, NA_character_)
+  expect_identical(way(levels, 3 * rare + noise)$correlation, few$correlation)
+  expect_identical(way(as.ordered(levels), 3 * rare + noise)$direction, "rises")
   several <- rep(1:5, 80)
   expect_identical(
     way(several, c(0, 2, 0, 2.5, 2)[several] * rep(c(1, 1, 1, -1), each = 5) + noise / 9)$direction,

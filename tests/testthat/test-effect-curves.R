@@ -232,6 +232,19 @@ test_that("families move as one, slices apart, classes by name", {
   expect_equal(some$effect, ef$effect[ef$class == "crack"])
 })
 
+test_that("limits of probabilities are probabilities, those of their differences at most 1", {
+  set.seed(4)
+  d <- data.frame(a = rnorm(60), b = rnorm(60))
+  d$y <- factor(ifelse(d$a + d$b > 0, "yes", "no"))
+  fit <- suppressWarnings(glm(y ~ a + b, binomial, d[1:40, ]))
+  s <- study(fit, d[41:60, ], "y", train = d[1:40, ])
+  ef <- effect_curves(s)
+  expect_true(all(ef$lower >= 0 & ef$upper <= 1))
+  expect_gt(max(ef$effect + 2 * ef$std_error), 1)  # they would be beyond
+  expect_identical(max(summary(ef)$upper), 1)
+  expect_lt(min(effect_curves(s, centred = TRUE)$lower), 0)
+})
+
 test_that("shapes: one way, a turn, several, flat ends, steep parts", {
   shape <- function(y, kind = "number") {
     line <- list(

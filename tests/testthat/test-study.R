@@ -77,6 +77,17 @@ test_that("columns of odd names and matrices work; lists do not", {
   expect_error(study(m, odd, "y"), "neither numbers", class = "dreher_error_input")
 })
 
+test_that("a score and its limits lie within what a score can be", {
+  brier <- list(name = "brier", better = "lower")
+  r2 <- list(name = "r2", better = "higher")
+  limits <- list(lower = -0.1, upper = 1.2)
+  expect_identical(possible_score(c(-0.1, 0.2), brier), c(0, 0.2))
+  expect_identical(within_score(brier, limits), list(lower = 0, upper = 1.2))
+  expect_identical(within_score(r2, limits), list(lower = -0.1, upper = 1))
+  own <- list(name = "gain", better = "higher")
+  expect_identical(possible_score(c(-3, 7), own), c(-3, 7))
+})
+
 test_that("scores: intervals, the constant, training rows, no skill", {
   st <- study(
     list(good = fit, none = lm(strength ~ 1 + clay_moisture, d)), h, "strength", train = d

@@ -16,6 +16,11 @@ ps <- choose_set(rd)
 cf <- confirm_set(ps, kiln$untouched)
 nf <- noise_floor(st, by = c("permutation", "impurity"), refits = 19, repeats = 2)
 
+test_that("a line does not end between a number and its per cent sign", {
+  text <- paste(strrep("a", 70), "and (53 %).")
+  expect_identical(wrap_lines(text, 78), c(paste(strrep("a", 70), "and"), "(53 %)."))
+})
+
 test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
   wide <- as.data.frame(matrix(rnorm(60 * 40), 60))
   names(wide) <- paste0("a predictor with a very long name, number ", 1:40)
