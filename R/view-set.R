@@ -489,8 +489,8 @@ say_confirmation <- function(x) {
           )
         } else {
           paste0(
-            "It would take more than twenty times as many if nothing is lost; a wider ",
-            "margin ", "may be reasonable."
+            "If nothing is lost, it would take more than twenty times as many; ",
+            "a wider margin may be reasonable."
           )
         }
       )
