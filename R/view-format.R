@@ -182,9 +182,10 @@ heading <- function(text) {
   cli::style_bold(shorten(text, screen_width()))
 }
 
-# A number and its per cent sign stay on one line.
+# A number and its per cent sign stay on one line, and so do the two limits of an interval.
 wrap_lines <- function(text, width = text_width(), indent = 0) {
   text <- gsub("([0-9]) %", "\\1\u00a0%", text)
+  text <- gsub("(\\[[-0-9.,e+]+), ([-0-9.,e+]+\\])", "\\1,\u00a0\\2", text)
   gsub("\u00a0", " ", strwrap(text, width, indent = indent, exdent = indent), fixed = TRUE)
 }
 

@@ -16,9 +16,13 @@ ps <- choose_set(rd)
 cf <- confirm_set(ps, kiln$untouched)
 nf <- noise_floor(st, by = c("permutation", "impurity"), refits = 19, repeats = 2)
 
-test_that("a line does not end between a number and its per cent sign", {
+test_that("a line does not end within a share or an interval", {
   text <- paste(strrep("a", 70), "and (53 %).")
   expect_identical(wrap_lines(text, 78), c(paste(strrep("a", 70), "and"), "(53 %)."))
+  text <- paste(strrep("a", 70), "price 0.1 [-1.30, 1,101] RMSE.")
+  expect_identical(
+    wrap_lines(text, 88), c(paste(strrep("a", 70), "price 0.1"), "[-1.30, 1,101] RMSE.")
+  )
 })
 
 test_that("printed objects fit 25 lines of 80 columns, whatever their size", {
