@@ -342,8 +342,8 @@ table_of_curve <- function(curve, settings) {
     sqrt(pmax(0, diag(curve$cov)))
   }
   limits <- t_limits(effect, std_error, if (single) 1 else curve$df, settings$level)
-  if (!is.na(curve$class) && curve$form == "averaged" && !settings$centred) {
-    limits <- lapply(limits, function(p) pmin(pmax(p, 0), 1))  # probabilities
+  if (of_probabilities(curve) && !settings$centred) {
+    limits <- lapply(limits, function(p) pmin(pmax(p, 0), 1))
   }
   again <- function(x) rep(x, times)
   pair <- curve$unit$kind == "pair"
@@ -372,6 +372,9 @@ table_of_curve <- function(curve, settings) {
   )
 }
 
+# Averages of probabilities are between 0 and 1, and differ by no more than 1.
+of_probabilities <- function(curve) !is.na(curve$class) && curve$form == "averaged"
+
 # What is kept of a curve beside its points: its kind and shape.
 summary_of_curve <- function(curve, level) {
   out <- list(
@@ -386,8 +389,7 @@ summary_of_curve <- function(curve, level) {
     spread = curve$spread
   )
   shape <- shape_of(line, level)
-  # Two probabilities differ by no more than 1.
-  if (!is.na(curve$class) && !is.null(shape$upper)) shape$upper <- min(shape$upper, 1)
+  if (of_probabilities(curve) && !is.null(shape$upper)) shape$upper <- min(shape$upper, 1)
   c(out, list(effect = line$effect, shape = shape))
 }
 
