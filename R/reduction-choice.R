@@ -70,15 +70,15 @@
 #'   of the inner price itself: of as few values as there are folds each is noisy, and their mean
 #'   is less so.
 #'
-#'   In simulations (`bench/choice.R`: 300 data sets a cell; 100, 300 and 1,000 rows of linear and
-#'   logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows), by
-#'   the rule `"one_se"`, the score's interval held in 93 to 98 % of the data sets of a cell, that
-#'   of the price in 94 to 99 %; the mean score was within 2.4 standard errors of the true one;
+#'   In simulations (`bench/choice.R`: 80 to 600 data sets a cell; 100, 300 and 1,000 rows of linear
+#'   and logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows), by
+#'   the rule `"one_se"`, the score's interval held in 93 to 97 % of the data sets of a cell, that
+#'   of the price in 93 to 99 %; the mean score was within two standard errors of the true one;
 #'   where nothing acts nothing was chosen in at least 95 %.
 #'
 #' *Which rule:* `"one_se"` chose two or three of six predictors there, the more rows the more, and
-#'   lost more than the margin of 2 %: 0.02 to 0.05 beyond it with 100 rows, 0.01 with 300, at most
-#'   0.01 with 1,000 (of an error variance of 1).
+#'   lost more than the margin of 2 %: 0.01 to 0.05 beyond it with 100 rows, 0.01 to 0.02 with 300,
+#'   at most 0.01 with 1,000 (of an error variance of 1).
 #'   `"one_se_paired"` chose as few of 100 rows, and about three of 300 rows, at most 0.01 beyond
 #'   the margin, and with 1,000 rows within it; `"best"` kept about four, and lost about the
 #'   margin at most. What `"one_se"` chooses
