@@ -71,8 +71,8 @@
 #'   is less so.
 #'
 #'   In simulations (`bench/choice.R`: 80 to 600 data sets a cell; 100, 300 and 1,000 rows of linear
-#'   and logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows), by
-#'   the rule `"one_se"`, the score's interval held in 93 to 97 % of the data sets of a cell, that
+#'   and logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows)
+#'   with the rule `"one_se"`, the score's interval held in 93 to 97 % of the data sets of a cell, that
 #'   of the price in 93 to 99 %; the mean score was within two standard errors of the true one;
 #'   where nothing acts nothing was chosen in at least 95 %.
 #'
