@@ -72,8 +72,8 @@
 #'
 #'   In simulations (`bench/choice.R`: 80 to 600 data sets a cell; 100, 300 and 1,000 rows of linear
 #'   and logistic models, forests and boosted trees; each final model tried on 10,000 fresh rows)
-#'   with the rule `"one_se"`, the score's interval held in 93 to 97 % of the data sets of a cell, that
-#'   of the price in 93 to 99 %; the mean score was within two standard errors of the true one;
+#'   with the rule `"one_se"`, the score's interval held in 93 to 97 % of the data sets of a cell,
+#'   that of the price in 93 to 99 %; the mean score was within two standard errors of the true one;
 #'   where nothing acts nothing was chosen in at least 95 %.
 #'
 #' *Which rule:* `"one_se"` chose two or three of six predictors there, the more rows the more, and
