@@ -58,7 +58,7 @@
 #' less than a fifth of the curve's whole span are not turns; a curve that spans less than 10 % of
 #' what the predictions span (from their 5 % to their 95 % quantile) is said to be little. Where an
 #' averaged curve goes beyond all rows' predictions by a tenth of their range, the sentence says so:
-#' it averages combinations of values that no row has.
+#' it goes over values or combinations that these rows do not have.
 #' @section Errors: A predictor that no model of the study takes in; pairs with `"accumulated"`;
 #'   points of another type than the predictor; more than 2,000 points of a pair; resamples that are
 #'   no bootstrap; a slice of fewer than 3 rows.

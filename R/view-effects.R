@@ -169,7 +169,7 @@ say_curve <- function(curve, part, labels, units, form) {
   paste0(head, says, thin_note(part), say_beyond(curve))
 }
 
-# Averages far from whatever a row is predicted are of rows that do not exist.
+# Averages far from whatever these rows are predicted are of rows like none of them.
 say_beyond <- function(curve) {
   ends <- curve$predicted
   if (is.null(ends) || is.null(curve$shape$low)) return("")

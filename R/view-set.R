@@ -475,9 +475,8 @@ say_confirmation <- function(x) {
       # Enough rows to show it, had nothing been lost.
       paste0(
         "Inconclusive: a loss beyond the margin is not excluded, though these rows ",
-        "would ",
-        "most likely have excluded it if nothing were lost. Choose a larger set, or a ",
-        "wider margin."
+        "would most likely have excluded it if nothing were lost. Choose a larger set, or ",
+        "a wider margin."
       )
     } else {
       paste0(
