@@ -257,7 +257,7 @@ refit_model.xgb.Booster <- function(
     return(refit_xgboost(model, data, target, predictors, seed, threads))
   }
   params <- booster_part(model, "params")
-  params[c("validate_parameters", "nthread", if (is_new_booster(model)) "seed")] <- NULL
+  params[c("validate_parameters", "nthread", "seed")] <- NULL
   if (!is.null(params$monotone_constraints) || !is.null(params$interaction_constraints)) {
     stop_model(
       "The xgboost model has constraints that name columns by position.",

@@ -16,14 +16,15 @@ nested_score <- function(rd, curve, inside, at, outer) {
   chosen <- losses_without(curve, inside)
   chosen$final <- outer$loss[at]
   against <- function(column) {
-    other <- losses_without(curve, rep(column, length(inside)))
-    other$final <- outer$loss[column]
     c(
-      Map(`-`, chosen, other),
-      list(rows = mean(c(
-        difference_error(m, 1, if (column == 1L) 3 else 2)^2,
-        difference_error(outer, at, column)^2
-      )))
+      Map(`-`, chosen, losses_of_column(curve, column, outer)),
+      list(
+        rows = max(
+          difference_error(m, 1, if (column == 1L) 3 else 2),
+          difference_error(outer, at, column)
+        )^2,
+        on_path = training_on_path(curve, column, outer)
+      )
     )
   }
   ratio <- (rd$inner_folds - 1) / rd$folds
@@ -76,6 +77,13 @@ losses_without <- function(curve, columns) {
   list(inner = inner, outer = inner - rise, rise = rise)
 }
 
+losses_of_column <- function(curve, column, outer) {
+  c(
+    losses_without(curve, rep(column, length(curve$splits))),
+    list(final = outer$loss[column])
+  )
+}
+
 # What is added to the splits' mean loss. Training on fewer rows costs: at most one standard error
 # over rows is taken off.
 shift_of <- function(of, ratio, error) {
@@ -115,15 +123,43 @@ nested_loss <- function(m, curve, of, ratio, rd) {
   )
 }
 
-# The choice less a reference. of: differences as of losses_without(), and their variance over rows.
-# What training adds: of as few values as there are folds a jackknife is noisy (its logarithm varies
-# by about one in simulations). That of what fewer training rows add, and that of the inner
-# difference itself, which has a part of the rows in it, err in part apart (their logarithms
-# correlate by 0.3 to 0.65): the geometric mean of the two is steadier than either.
+# What training adds to the variance of a difference: a jackknife over as few values as there are
+# folds is noisy (its logarithm varies by about one in simulations). That of what fewer training
+# rows add, and that of the inner difference itself, which has a part of the rows in it, err in part
+# apart (their logarithms correlate by 0.3 to 0.65): the geometric mean of the two is steadier.
+training_variance <- function(curve, of) {
+  sqrt(fold_jackknife(curve, of$rise) * fold_jackknife(curve, of$inner))
+}
+
+# The same of all sets of the path less a column, each as a multiple of its variance over rows:
+# their geometric mean. NaN where no set differs from the column.
+training_on_path <- function(curve, column, outer) {
+  reference <- losses_of_column(curve, column, outer)
+  each <- vapply(
+    setdiff(seq_along(curve$columns)[-1], column),
+    function(k) {
+      of <- Map(`-`, losses_of_column(curve, k, outer), reference)
+      training_variance(curve, of) / difference_error(outer, k, column)^2
+    },
+    0
+  )
+  exp(mean(log(each[is.finite(each) & each > 0])))
+}
+
+# The choice less a reference. of: differences as of losses_without(), their variance over rows
+# (the larger one: of what the splits chose, or of the final set on the curve), and what training
+# adds on the path. What it adds to this choice is noise in good part, and a jackknife is too large
+# on average (Efron and Stein 1981): half of its logarithm is that of steadier values, of the path
+# and of half the variance over rows.
 nested_difference <- function(value, df, curve, of, ratio, rd) {
   value <- value + shift_of(of, ratio, sqrt(of$rows))
-  trained <- sqrt(fold_jackknife(curve, of$rise) * fold_jackknife(curve, of$inner))
-  variance <- if (is.na(trained)) widened(of$rows, rd$folds) else of$rows + trained
+  trained <- training_variance(curve, of)
+  path <- if (is.finite(of$on_path)) of$on_path else 1
+  variance <- if (is.na(trained)) {
+    widened(of$rows, rd$folds)
+  } else {
+    of$rows + sqrt(trained * of$rows * sqrt(path / 2))
+  }
   c(
     list(value = value, error = sqrt(variance)),
     t_limits(value, sqrt(variance), df, rd$level)

@@ -55,25 +55,17 @@ walk_path <- function(st, plan, train, settings, key) {
 }
 
 # Twins can differ in what counts (departure and scheduled departure). What is lost without those
-# that go is tried on the last quarter of the part; where it is more than two standard errors of
-# the paired difference, each of them is tried, and those that are missed stay.
+# that go is tried on the rows that rank; where it is more than two standard errors of the paired
+# difference, each of them is tried, and those that are missed stay.
 keep_missed <- function(st, plan, train, thinned, settings, key) {
   gone <- setdiff(names(plan$units), thinned$stay)
   if (!length(gone)) return(thinned)
   refit <- st$models[[plan$refit]]
-  out <- split_part(st, train, key, settings$seed)
-  info <- row_info(st, train[out, , drop = FALSE])
+  parts <- ranked_parts(st, train, key, settings$seed)
+  info <- row_info(st, train[unlist(lapply(parts, which)), , drop = FALSE])
   says <- function(units) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
-    predict_set(
-      st,
-      refit,
-      train[!out, , drop = FALSE],
-      train[out, , drop = FALSE],
-      set,
-      settings$seed,
-      c(key, "thinned")
-    )
+    predict_parts(st, refit, train, set, parts, settings$seed, c(key, "thinned"))
   }
   missed <- function(stay, than) {
     d <- loss_with_error(st$metric, info, says(stay), than, settings$seed)
@@ -129,6 +121,22 @@ ranked_parts <- function(st, train, key, seed) {
   fold <- fold_part(st, train, key, seed)
   several <- min(max(fold), ceiling(least_ranked / sum(fold == 1)))
   lapply(seq_len(several), function(f) fold == f)
+}
+
+# Predictions of the parts' rows, part by part, by the model of a set trained on the other rows.
+predict_parts <- function(st, model, train, set, parts, seed, key) {
+  do.call(rbind, lapply(seq_along(parts), function(i) {
+    out <- parts[[i]]
+    predict_set(
+      st,
+      model,
+      train[!out, , drop = FALSE],
+      train[out, , drop = FALSE],
+      set,
+      seed,
+      if (i == 1) key else c(key, i)
+    )
+  }))
 }
 
 # Importance per unit (larger is better), by one method or, for several, by the mean of their
@@ -237,26 +245,17 @@ drop_units <- function(st, ranker, train, plan, ranked, settings, key) {
   }
 }
 
-# Loss of sets of units: refitted on three quarters of the part, scored on the last. Each set is
-# tried once.
+# Loss of sets of units on the rows that rank. Each set is tried once.
 set_scorer <- function(st, train, plan, settings, key) {
   refit <- st$models[[plan$refit]]
-  out <- split_part(st, train, key, settings$seed)
-  info <- row_info(st, train[out, , drop = FALSE])
+  parts <- ranked_parts(st, train, key, settings$seed)
+  info <- row_info(st, train[unlist(lapply(parts, which)), , drop = FALSE])
   known <- new.env(parent = emptyenv())
   function(units) {
     set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
     name <- rlang::hash(set)
     if (is.null(known[[name]])) {
-      p <- predict_set(
-        st,
-        refit,
-        train[!out, , drop = FALSE],
-        train[out, , drop = FALSE],
-        set,
-        settings$seed,
-        c(key, "try")
-      )
+      p <- predict_parts(st, refit, train, set, parts, settings$seed, c(key, "try"))
       known[[name]] <- metric_influence(st$metric, info$truth, p, info$weight)$loss
     }
     known[[name]]

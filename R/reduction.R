@@ -66,12 +66,13 @@
 #'   drawings less one degrees of freedom (after Nadeau and Bengio 2003).
 #' @details Where held-out rows rank or try sets (permutation, Shapley, forward, floating), a
 #'   training part is split once more: three quarters train, the other one ranks; where it has fewer
-#'   than 150 rows, more quarters rank in turn, and their importances are averaged. The sets are
-#'   then refitted on the whole part. A predictor that has one value in a part comes last. Folds
-#'   are stratified by class, and keep blocks together.
+#'   than 150 rows, more quarters rank in turn: their importances are averaged, and the loss of a
+#'   set that is tried is that of all their rows. The sets are then refitted on the whole part. A
+#'   predictor that has one value in a part comes last. Folds are stratified by class, and keep
+#'   blocks together.
 #'   Scoring costs `folds * repeats * (1 + inner_folds * repeats) * (number of counts)` fits per
 #'   model, the searches and random sets beside; a forward search of p predictors takes about p
-#'   squared over 2 fits in each part.
+#'   squared over 2 fits in each part (in each quarter, where several rank).
 #'   Pieces are spread over the workers of [future::plan()]; a fit that fails is tried once more.
 #'
 #' The number of predictors is chosen by a cross-validation of all training rows, `inner_folds`

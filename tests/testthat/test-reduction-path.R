@@ -47,3 +47,19 @@ test_that("a class of a single row is drawn into a fold, and nothing is warned o
     expect_setequal(fold, 1:4)
   }
 })
+
+test_that("a set that is tried loses what the rows of all quarters lose", {
+  plan$refit <- 1
+  quarters <- ranked_parts(st, d, "part", 3)
+  loss <- function(set) {
+    mean(unlist(lapply(quarters, function(out) {
+      (predict(lm(reformulate(set, "y"), d[!out, ]), d[out, ]) - d$y[out])^2
+    })))
+  }
+  scored <- set_scorer(st, d, plan, settings, "part")
+  expect_equal(scored(c("a", "b")), loss(c("a", "b")), tolerance = 1e-10)
+  thinned <- list(stay = c("b", "c", "same"), standing = list(b = "a"))
+  expect_identical(
+    keep_missed(st, plan, d, thinned, settings, "part")$stay, c("a", "b", "c", "same")
+  )
+})

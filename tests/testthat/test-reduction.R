@@ -174,10 +174,13 @@ test_that("paths: backward, forward and stepwise by their definitions", {
   again <- rank_units(st, st$models$linear, d, plan, stay, settings, c("x", 5))
   expect_identical(order[5], names(which.min(again)))
 
-  out <- split_part(st, d, "y", 1)
+  quarters <- ranked_parts(st, d, "y", 1)
   loss <- function(set) {
-    fit <- lm(reformulate(if (length(set)) set else "1", "strength"), d[!out, ])
-    sqrt(mean((predict(fit, d[out, ]) - d$strength[out])^2))
+    lost <- lapply(quarters, function(out) {
+      fit <- lm(reformulate(if (length(set)) set else "1", "strength"), d[!out, ])
+      (predict(fit, d[out, ]) - d$strength[out])^2
+    })
+    sqrt(mean(unlist(lost)))
   }
   scored <- set_scorer(st, d, plan, settings, "y")
   expect_equal(scored(few[2:3]), loss(few[2:3]), tolerance = 1e-10)
@@ -816,10 +819,10 @@ test_that(
         ) / 2
         var(u) / length(u)
       }
-      rows <- (
-        over_rows(held, all_of_them) +
-          over_rows(lapply(curve$outer, function(p) p[, at, 1]), all_of_them)
-      ) / 2
+      on_curve <- function(k) {
+        over_rows(lapply(curve$outer, function(p) p[, k, 1]), all_of_them)
+      }
+      rows <- max(over_rows(held, all_of_them), on_curve(at))
       gain <- 2 / 3 * mean(of("rise") - of("rise_full"))
       raw_full <- curve_loss(full)
       price <- raw - raw_full + curve_loss(at) - raw_full -
@@ -829,6 +832,13 @@ test_that(
       expect_equal(ps$full_score, ps$score - ps$price)
       jackknife <- function(x) mean(tapply(x, of("time"), jackknife_variance))
       trained <- sqrt(jackknife(of("rise") - of("rise_full")) * jackknife(of("inner")))
+      ratio <- vapply(setdiff(seq_along(curve$columns)[-1], full), function(k) {
+        rise <- vapply(curve$splits, function(s) s$rise[k] - s$rise[full], 0)
+        inner <- vapply(curve$splits, function(s) s$inner$loss[k] - s$inner$loss[full], 0)
+        sqrt(jackknife(rise) * jackknife(inner)) / on_curve(k)
+      }, 0)
+      path <- exp(mean(log(ratio[is.finite(ratio) & ratio > 0])))
+      trained <- rows * (trained / rows)^(1 / 2) * path^(1 / 4) * (1 / 2)^(1 / 4)
       expect_equal(ps$price_error, sqrt(rows + trained), tolerance = 1e-8)
       expect_identical(nrow(ps$drawings), 2L)
       expect_equal(ps$outside, !ps$count %in% min(ps$counts_chosen):max(ps$counts_chosen))
