@@ -65,18 +65,19 @@
 #'   other from training: the jackknife over folds of the differences between inner and outer
 #'   losses of the same rows. The score's limits are those of the first part, adjusted for skewness
 #'   (Hall 1992), with the second added to their squares. For the price the first part is the
-#'   larger one of that of the splits' choices and that of the set on the curve. The second starts
-#'   from two jackknives over folds, that of the differences between inner and outer prices and
-#'   that of the inner price itself: their geometric mean. Of as few values as there are folds both
-#'   are noisy, and a jackknife is too large on average (Efron and Stein 1981). On the scale of
-#'   logarithms half of it is therefore that of steadier values: a quarter what all sets of the path
-#'   have, as a multiple of their variance over rows, and a quarter one half of that variance.
+#'   larger one of that of the splits' choices and that of the set on the curve, `rows`. The second
+#'   is `sqrt(own * rows) * (path / 2)^(1 / 4)`. `own` is the geometric mean of two jackknives over
+#'   folds, that of the differences between inner and outer prices and that of the inner price
+#'   itself; `path` is the geometric mean of `own / rows` over all sets of the path. Of as few
+#'   values as there are folds `own` is noisy, and a jackknife is too large on average (Efron and
+#'   Stein 1981).
 #'
 #'   In simulations (`bench/choice.R`: 300 to 900 data sets a cell; 100, 300 and 1,000 rows of
 #'   linear and logistic models, forests and boosted trees; each final model tried on 10,000 fresh
 #'   rows) with the rule `"one_se"`, the score's interval held in 93 to 97 % of the data sets of a
-#'   cell, that of the price in 93 to 98 %; on average both were off by less than 0.2 of the
-#'   standard deviation of their errors; where nothing acts nothing was chosen in at least 95 %.
+#'   cell, and so did that of the price; the mean score was within two standard errors of the true
+#'   one, and the mean price within 0.2 of the standard deviation of its error; where nothing acts
+#'   nothing was chosen in at least 95 %.
 #'
 #' *Which rule:* `"one_se"` chose two or three of six predictors there, the more rows the more, and
 #'   lost more than the margin of 2 %: 0.01 to 0.05 beyond it with 100 rows, 0.01 to 0.02 with 300,

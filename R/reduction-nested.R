@@ -149,8 +149,8 @@ training_on_path <- function(curve, column, outer) {
 # The choice less a reference. of: differences as of losses_without(), their variance over rows
 # (the larger one: of what the splits chose, or of the final set on the curve), and what training
 # adds on the path. What it adds to this choice is noise in good part, and a jackknife is too large
-# on average (Efron and Stein 1981): half of its logarithm is that of steadier values, of the path
-# and of half the variance over rows.
+# on average (Efron and Stein 1981): it is the geometric mean of that (twice), of the path's, and of
+# half the variance over rows.
 nested_difference <- function(value, df, curve, of, ratio, rd) {
   value <- value + shift_of(of, ratio, sqrt(of$rows))
   trained <- training_variance(curve, of)
