@@ -568,6 +568,8 @@ test_that(
     st <- study(fit, d[1:50, ], "strength", train = d)
     again <- refit_model(fit, d[1:200, ], "strength", few[1:2])
     expect_identical(booster_columns(again), few[1:2])
+    seeded <- suppressWarnings(boost(d$strength, "reg:squarederror", seed = 1))
+    expect_silent(refit_model(seeded, d[1:200, ], "strength", few[1:2]))
     # Early stopping: the library predicts with the best number of rounds, and so do we.
     held <- xgboost::xgb.DMatrix(
       as.matrix(kiln_raw$holdout[few]), label = kiln_raw$holdout$strength, nthread = 1
