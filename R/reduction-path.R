@@ -60,18 +60,12 @@ walk_path <- function(st, plan, train, settings, key) {
 keep_missed <- function(st, plan, train, thinned, settings, key) {
   gone <- setdiff(names(plan$units), thinned$stay)
   if (!length(gone)) return(thinned)
-  refit <- st$models[[plan$refit]]
-  parts <- ranked_parts(st, train, key, settings$seed)
-  info <- row_info(st, train[unlist(lapply(parts, which)), , drop = FALSE])
-  says <- function(units) {
-    set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
-    predict_parts(st, refit, train, set, parts, settings$seed, c(key, "thinned"))
-  }
+  tried <- set_trial(st, train, plan, settings, key, "thinned")
   missed <- function(stay, than) {
-    d <- loss_with_error(st$metric, info, says(stay), than, settings$seed)
+    d <- loss_with_error(st$metric, tried$info, tried$predict(stay), than, settings$seed)
     isTRUE(d$loss > 2 * d$std_error)
   }
-  all <- says(names(plan$units))
+  all <- tried$predict(names(plan$units))
   if (!missed(thinned$stay, all)) return(thinned)
   back <- gone[vapply(gone, function(u) missed(setdiff(names(plan$units), u), all), NA)]
   thinned$stay <- intersect(names(plan$units), c(thinned$stay, back))
@@ -123,20 +117,28 @@ ranked_parts <- function(st, train, key, seed) {
   lapply(seq_len(several), function(f) fold == f)
 }
 
-# Predictions of the parts' rows, part by part, by the model of a set trained on the other rows.
-predict_parts <- function(st, model, train, set, parts, seed, key) {
-  do.call(rbind, lapply(seq_along(parts), function(i) {
-    out <- parts[[i]]
+# Sets of units, tried on the rows that rank: `info` of these rows, part by part, and `predict`, by
+# models of a set trained on the other rows. what: part of the key of their random draws.
+set_trial <- function(st, train, plan, settings, key, what) {
+  parts <- ranked_parts(st, train, key, settings$seed)
+  predict_part <- function(i, set) {
     predict_set(
       st,
-      model,
-      train[!out, , drop = FALSE],
-      train[out, , drop = FALSE],
+      st$models[[plan$refit]],
+      train[!parts[[i]], , drop = FALSE],
+      train[parts[[i]], , drop = FALSE],
       set,
-      seed,
-      if (i == 1) key else c(key, i)
+      settings$seed,
+      c(key, what, if (i > 1) i)
     )
-  }))
+  }
+  list(
+    info = row_info(st, train[unlist(lapply(parts, which)), , drop = FALSE]),
+    predict = function(units) {
+      set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
+      do.call(rbind, lapply(seq_along(parts), predict_part, set))
+    }
+  )
 }
 
 # Importance per unit (larger is better), by one method or, for several, by the mean of their
@@ -245,18 +247,16 @@ drop_units <- function(st, ranker, train, plan, ranked, settings, key) {
   }
 }
 
-# Loss of sets of units on the rows that rank. Each set is tried once.
+# Loss of sets of units. Each is tried once, in whichever order its units came in.
 set_scorer <- function(st, train, plan, settings, key) {
-  refit <- st$models[[plan$refit]]
-  parts <- ranked_parts(st, train, key, settings$seed)
-  info <- row_info(st, train[unlist(lapply(parts, which)), , drop = FALSE])
+  tried <- set_trial(st, train, plan, settings, key, "try")
   known <- new.env(parent = emptyenv())
   function(units) {
-    set <- intersect(plan$universe, c(plan$keep, unlist(plan$units[units])))
-    name <- rlang::hash(set)
+    name <- rlang::hash(sort(units))
     if (is.null(known[[name]])) {
-      p <- predict_parts(st, refit, train, set, parts, settings$seed, c(key, "try"))
-      known[[name]] <- metric_influence(st$metric, info$truth, p, info$weight)$loss
+      known[[name]] <- metric_influence(
+        st$metric, tried$info$truth, tried$predict(units), tried$info$weight
+      )$loss
     }
     known[[name]]
   }
