@@ -18,8 +18,15 @@ stop_dreher <- function(
     class = c(paste0("dreher_error_", kind), "dreher_error"),
     call = user_call(),
     parent = parent,
+    # what a user can mend needs no list of the package's insides, least of all in a script
+    trace = if (kind != "internal" && !rlang::is_interactive()) no_trace(),
     !!!data
   )
+}
+
+no_trace <- function() {
+  trace <- rlang::trace_back()
+  structure(trace[0, ], class = class(trace))
 }
 
 # The call by which the user entered the package: errors speak in its name.

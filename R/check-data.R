@@ -17,6 +17,12 @@
 #'   finding about a column that no model uses is a `note`. Severe findings are flagged in every
 #'   ranking, figure, set and report where the predictor appears.
 #' @section Findings: \describe{
+#'   \item{`against the target`}{severe: on the training rows a model's predictions run against the
+#'   target: the AUC of a class, or the rank correlation, is 3.5 standard errors below 0.5, or 0}
+#'   \item{`tells nearly all`}{doubt, put as a question: one predictor alone tells 90 % of the target
+#'   (of classes: of their variance, or leaves at most 6 % of errors and 60 % of the constant's), or
+#'   two together 97 %, and the others take less than a fifth off what is left, or know of it only
+#'   what the target does. Only you can say whether it was known before the target.}
 #'   \item{`leak`}{severe: the dictionary's `known` says `after`; the target is arithmetic of the
 #'   column; they have just the same order (50 distinct values or more); given the column the
 #'   target's error is at most 1.2 % of its spread, or what its rounding leaves; the classes are
@@ -33,15 +39,23 @@
 #'   numbers unrelated to the target (p of 0.01 or more) that are called an identifier or fill a
 #'   tenth of their range evenly (Kolmogorov's test at 5 %). Severe for text and by name, else a
 #'   doubt.}
-#'   \item{`clustered rows`}{doubt: the values of a column look like units measured more than once
+#'   \item{`clustered rows`}{the values of a column look like units measured more than once
 #'   (a patient, a school): eight or more of text, levels or whole numbers, with two rows or more
 #'   each on average, within which other columns never change: two that do not give each other, or
-#'   one number of eight values or more; stretches of a number and other names of its values do
-#'   not count. Not where the study has `blocks`.}
+#'   one number of eight values or more, or any under the name of a unit (`patient`, `subject_id`);
+#'   stretches of a number and other names of its values do not count. Severe where a fifth of the
+#'   holdout rows or more are of units that have training rows, else a doubt. A doubt also where
+#'   only the name says so, or two numbers of 15 values or more come back together in at least two
+#'   rows each. Not where the study has `blocks`.}
 #'   \item{`missing tells target`}{doubt: whether it is missing is related to the target (p, times
 #'   the number of columns with gaps, below 0.001)}
 #'   \item{`numbers as text`}{doubt: text of 15 levels or more, 90 % of which are numbers without
 #'   leading zeros}
+#'   \item{`number for a gap`}{doubt: the lowest or highest value is made of nines (or eights, sevens;
+#'   or is -1), stands in three rows or more, and lies far from all others, or is the only negative
+#'   one}
+#'   \item{`levels joined`}{levels of fewer than ten training rows that a learner of the study file
+#'   takes together: a note; a doubt where none is left}
 #'   \item{`drift`}{training and holdout rows differ in it (p adjusted by Holm below 0.01): a doubt
 #'   from a distance of 0.1 beyond chance on, else a note. See [find_drift()].}
 #'   \item{`joint drift`}{the two sets of rows are told apart by all columns: the AUC is three
@@ -49,7 +63,7 @@
 #'   \item{`copy`, `derived`}{note: another column in other units or other levels; arithmetic of
 #'   others, with the formula: what is left is below 0.2 % of its spread or within rounding}
 #'   \item{`determined`}{note: levels of another column give its levels, not the other way round}
-#'   \item{`twin`}{note: rank correlation of 0.95 or more with another column}
+#'   \item{`correlated`}{note: rank correlation of 0.95 or more with another column}
 #'   \item{`missing`, `constant`, `nearly constant`, `many levels` (more than 30), `rare levels`
 #'   (fewer than 5 rows), `repeated rows`, `outliers`}{notes}
 #'   \item{`rare class`}{less than a tenth of the rows, or fewer than 5: a note; both: a doubt}
@@ -109,9 +123,9 @@ new_checks <- function(table, details) new_table(table, "checks", details)
 
 # In the order in which they are told.
 check_findings <- c(
-  "training rows", "leak", "identifier", "left out", "clustered rows", "missing tells target",
+  "against the target", "training rows", "leak", "tells nearly all", "identifier", "left out", "clustered rows", "missing tells target",
   "rare class",
-  "numbers as text", "joint drift", "drift", "copy", "derived", "determined", "twin",
+  "numbers as text", "number for a gap", "levels joined", "joint drift", "drift", "copy", "derived", "determined", "correlated",
   "stand-in", "groups differ", "constant", "nearly constant", "many levels",
   "rare levels", "missing", "repeated rows", "outliers"
 )
@@ -145,8 +159,9 @@ find_all <- function(table, st, seed) {
   }
   formulas <- tryCatch(formulas_of(table), error = function(e) list())
   leaks <- guarded("leaks", check_leaks(table, st, formulas, known_after(st)))
+  told <- guarded("predictors that tell nearly all", find_telling(table, st, leaks, seed))
   checks <- list(
-    consequences = function() check_consequences(table, st, leaks, seed),
+    `the direction of predictions` = function() check_direction(st),
     identifiers = function() check_identifiers(table, st),
     `repeated rows` = function() check_repeated_rows(table, st),
     `clustered rows` = function() check_clustered(table, st),
@@ -154,15 +169,24 @@ find_all <- function(table, st, seed) {
     `missing values` = function() check_missing(table, st),
     `single values` = function() check_constant(table, st),
     levels = function() check_levels(table, st),
+    `numbers for gaps` = function() check_gap_marks(table),
+    `joined levels` = function() check_joined(st),
     formulas = function() check_derived(table, formulas),
-    twins = function() check_twins(table, formulas),
+    `correlated columns` = function() check_twins(table, formulas),
     `levels that give others` = function() check_determined(table),
     `the target` = function() check_target_values(table, st),
     `sensitive predictors` = function() check_sensitive(table, st, seed),
     drift = function() check_drift(table, st, seed)
   )
   done <- map_here(names(checks), function(name) guarded(name, checks[[name]]()), "checks")
-  bind_findings(c(list(leaks), done))
+  bind_findings(c(list(leaks, told), done))
+}
+
+# What looks like a consequence of the target, and what tells nearly all of it.
+find_telling <- function(table, st, leaks, seed) {
+  consequences <- check_consequences(table, st, leaks, seed)
+  known <- c(leaks$predictor, consequences$predictor)
+  bind_findings(list(consequences, check_dominating(table, st, known, seed)))
 }
 
 formulas_of <- function(table) {
@@ -201,7 +225,7 @@ check_drift <- function(table, st, seed) {
     finding(
       d$predictor,
       "drift",
-      if (d$distance - d$expected >= 0.1) "doubt" else "note",
+      if (d$distance - d$expected >= 0.1 && !split_by_time(st)) "doubt" else "note",
       d$distance,
       "distance, 0 to 1",
       paste0(
@@ -225,13 +249,18 @@ check_drift <- function(table, st, seed) {
   bind_findings(c(one, list(joint_drift(table, st, seed))))
 }
 
+# Rows that were parted by time differ in time, and in what moves with it.
+split_by_time <- function(st) identical(st$arranged, "time")
+
 joint_drift <- function(table, st, seed) {
   found <- tell_apart(table, st, 0.95, seed)
   auc <- found$auc
   if (is.null(auc) || !isTRUE(auc$auc - 3 * auc$std_error > 0.5)) return(NULL)
   finding(
-    about_rows, "joint drift", if (auc$auc >= 0.6) "doubt" else "note", auc$auc, "AUC",
+    about_rows, "joint drift",
+    if (auc$auc >= 0.6 && !split_by_time(st)) "doubt" else "note", auc$auc, "AUC",
     paste0(
+      if (split_by_time(st)) "The last rows in time are held out, so that they may differ. ",
       "Training and holdout rows are told apart with an AUC of ",
       format(round(auc$auc, 2), nsmall = 2), ", mostly by ",
       name_few(utils::head(leading_shares(found$shares), 3)), "."
@@ -247,12 +276,23 @@ joint_drift <- function(table, st, seed) {
 # appears.
 find_severe <- function(st) kept(st, "severe", find_severe_now(st))
 
+quiet <- function(code) tryCatch(code, error = function(e) {
+  pass_interrupt(e)
+  no_findings()
+})
+
+# Doubts whether predictors were known before the target: the verdicts on the models say them.
+find_doubted <- function(st) {
+  kept(st, "doubted", quiet({
+    table <- check_table(st, st$predictors)
+    leaks <- check_leaks(table, st, formulas_of(table), known_after(st))
+    found <- bind_findings(list(leaks, find_telling(table, st, leaks, 1)))
+    found[found$severity == "doubt", ]
+  }))
+}
+
 find_severe_now <- function(st) {
   table <- check_table(st, st$predictors)
-  quiet <- function(code) tryCatch(code, error = function(e) {
-    pass_interrupt(e)
-    no_findings()
-  })
   found <- bind_findings(list(
     quiet(check_leaks(table, st, formulas_of(table), known_after(st))),
     quiet(check_missing(table, st)), quiet(check_identifiers(table, st))

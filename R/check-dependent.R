@@ -29,7 +29,7 @@ check_twins <- function(table, found, least = 0.95) {
     if (!length(near)) return(NULL)
     with <- near[which.max(abs(r[j, near]))]
     finding(
-      numbers[j], "twin", "note", r[j, with], "rank correlation",
+      numbers[j], "correlated", "note", r[j, with], "rank correlation",
       paste0(
         "It goes with ", quoted(numbers[with]), ": rank correlation ",
         format(round(r[j, with], 3)), "."

@@ -29,6 +29,8 @@ score_alone <- function(st, said, info, level, seed) {
 # Can the importances be interpreted? A sentence per model.
 verdicts <- function(st, scores) {
   severe <- find_severe(st)
+  doubted <- find_doubted(st)
+  against <- against_target(st)
   vapply(
     seq_len(nrow(scores)),
     function(i) {
@@ -36,21 +38,31 @@ verdicts <- function(st, scores) {
       own <- st$models[[s$model]]$inputs$predictors
       leaks <- intersect(own, severe$predictor[severe$finding == "leak"])
       ids <- intersect(own, severe$predictor[severe$finding == "identifier"])
+      if (s$model %in% against$model) return(verdict_against(against, s$model))
       if (s$flag == "training rows") {
         return(
           "Cannot be told: these are training rows. Give rows it was not trained on."
         )
       }
-      if (s$flag == "no skill") return("No: it is not shown to beat a constant.")
+      if (s$flag == "no skill") {
+        return(if (isTRUE(s$skill_upper < 0)) {
+          "No: it is worse than a constant."
+        } else {
+          "No: it is not shown to beat a constant."
+        })
+      }
       if (length(leaks)) {
         return(paste0(
           "No: it uses ", list_words(quoted(leaks)),
           if (length(leaks) == 1) ", a possible leak." else ", possible leaks."
         ))
       }
-      if (isTRUE(s$gain_lower <= 0) && length(own) > 1) {
+      asked <- doubted[doubted$predictor %in% own, ]
+      if (nrow(asked)) return(verdict_doubted(asked))
+      if (isTRUE(s$gain_lower <= 0) && !identical(own, s$alone_predictor)) {
         return(paste0(
-          "With care: it beats a constant, but is not shown to beat ",
+          "With care: it beats a constant, but is ",
+          if (isTRUE(s$gain_upper < 0)) "worse than " else "not shown to beat ",
           quoted(s$alone_predictor), " alone."
         ))
       }
@@ -66,6 +78,64 @@ verdicts <- function(st, scores) {
       "Yes: it is shown to beat a constant and its best predictor alone."
     },
     ""
+  )
+}
+
+# Models whose importances cannot be interpreted, and why: named text, none where all can. What is
+# said of how a model acts carries it.
+models_in_doubt <- function(st, models = st$models) {
+  if (isFALSE(st$notes)) return(character())
+  flags <- flags_of_study(st)
+  against <- against_target(st)
+  found <- find_severe(st)
+  leaking <- found$predictor[found$finding == "leak"]
+  why <- vapply(models, function(m) {
+    leaks <- intersect(m$inputs$predictors, leaking)
+    if (m$name %in% against$model) {
+      "its predictions run against the target"
+    } else if (identical(flags[[m$name]], "no skill")) {
+      "it is not shown to beat a constant"
+    } else if (length(leaks)) {
+      paste0(
+        "it uses ", list_few(quoted(leaks)),
+        if (length(leaks) == 1) ", a possible leak" else ", possible leaks"
+      )
+    } else {
+      ""
+    }
+  }, "")
+  names(why) <- names(models)
+  why[nzchar(why)]
+}
+
+# The flag of every model's score.
+flags_of_study <- function(st) {
+  kept(st, "model flags", lapply(st$models, function(m) {
+    score_one(st, m, predict_whole(st, m), whole_info(st), 0.95, 1)$flag
+  }))
+}
+
+verdict_against <- function(against, model) {
+  f <- against[match(model, against$model), ]
+  paste0(
+    "No: its predictions run against the target (", f$measure, " ",
+    format(round(f$value, 2), nsmall = 2), " on the ", f$rows, " rows). ",
+    if (is.na(f$class)) "Is a sign turned round?" else "Are the classes swapped?"
+  )
+}
+
+# asked: doubts whether predictors were known before the target
+verdict_doubted <- function(asked) {
+  names <- unique(asked$predictor)
+  many <- length(names) > 1
+  paste0(
+    "With care: ", if (many) "were " else "was ", list_few(quoted(names)),
+    " known before the target? ",
+    if (all(asked$finding == "tells nearly all")) {
+      paste0(if (many) "They tell" else "It tells", " nearly all of it.")
+    } else {
+      "See check_data()."
+    }
   )
 }
 

@@ -188,7 +188,7 @@ check_levels <- function(table, st, folds = 5) {
 
 # Levels that are all but some numbers, many of them.
 text_of_numbers <- function(p, column) {
-  if (!column$text || called_identifier(p)) return(NULL)
+  if (!column$text || called_identifier(p) || called_unit(p)) return(NULL)
   text <- trimws(column$levels)
   plain <- gsub("[ ']", "", text)
   comma <- grepl("^[+-]?[0-9]+,[0-9]+$", plain)
@@ -200,7 +200,7 @@ text_of_numbers <- function(p, column) {
   finding(
     p, "numbers as text", "doubt", 100 * mean(number), "% of the levels",
     paste0(
-      "It is text, and ", say_share(mean(number)), " of its ", length(text),
+      "It is text, and ", if (all(number)) "all" else sum(number), " of its ", length(text),
       " levels are numbers",
       if (length(other)) paste0("; others are ", quote_some(other, 3)), "."
     ),
@@ -241,7 +241,11 @@ check_identifiers <- function(table, st) {
 identifier_kind <- function(column, p, table) {
   known <- which(!is.na(column$x))
   n <- length(known)
-  if (column$time || column$ordered || n < 20) return(NULL)
+  if (column$time || column$ordered) return(NULL)
+  if (numbers_rows(column, p, table)) {
+    return(list(severity = "severe", why = "and numbers the rows"))
+  }
+  if (n < 20) return(NULL)
   x <- column$x[known]
   if (column$distinct < 0.98 * n) return(NULL)
   if (!column$number) {
@@ -268,15 +272,28 @@ identifier_kind <- function(column, p, table) {
   )
 }
 
+# Whole numbers without repeats that rise or fall with the rows, under a name that row numbers get
+# or none: for any number of rows.
+numbers_rows <- function(column, p, table) {
+  named <- grepl(
+    "^(v1|x|x[._]?1|[.]{3}1|unnamed[:._ ]*[0-9]*|row[._ ]?(names?|numbers?|nr|no|id)|index|idx|rn)$",
+    tolower(p)
+  )
+  if (!named || !column$number || anyNA(column$x) || any(column$x != round(column$x))) return(FALSE)
+  if (column$distinct < 0.98 * length(column$x)) return(FALSE)
+  runs_with_rows(column, table, least = 5) ||
+    diff(range(column$x)) < 2 * length(column$x)
+}
+
 looks_like_years <- function(x) all(x >= 1500 & x <= 2200)
 
 # Does it rise or fall with the rows' order in either table?
-runs_with_rows <- function(column, table) {
+runs_with_rows <- function(column, table, least = 20) {
   if (!column$number) return(FALSE)
   any(vapply(unique(table$set), function(s) {
     place <- column$place[table$set == s]
     place <- place[!is.na(place)]
-    length(place) >= 20 && any(place != place[1]) &&
+    length(place) >= least && any(place != place[1]) &&
       abs(stats::cor(place, seq_along(place))) >= 0.98
   }, NA))
 }

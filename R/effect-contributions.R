@@ -328,6 +328,7 @@ join_contributions <- function(plan, parts) {
       seed = plan$seed,
       value = plan$value,
       background = if (is.null(plan$others)) NA_integer_ else nrow(plan$others),
+      doubtful = models_in_doubt(st, st$models[unique(table$model)]),
       rows = plan$data$label,
       of = plan$data$n,
       against = if (is.null(plan$against) || against_class(plan$against)) {

@@ -91,7 +91,8 @@ effect_curves <- function(
   units <- effect_units(st, models, predictors, groups, form)
   check_points(at, units)
   resamples <- check_refits(st, resamples, form, run)
-  parts <- pick_effect_rows(st, rows, slice)
+  # single curves have no interval that would need several rows
+  parts <- pick_effect_rows(st, rows, slice, if (form == "single") 1 else 3)
   settings <- list(
     form = form, points = points, at = at, centred = centred, classes = classes,
     level = level, seed = seed, max_rows = if (form == "single" && is.null(max_rows)) {
@@ -317,6 +318,7 @@ join_curves <- function(st, found, settings) {
       seed = settings$seed,
       n = vapply(found, `[[`, 1L, "n"),
       draws = if (learner) found[[1]]$draws,
+      doubtful = models_in_doubt(st, st$models[unique(table$model)]),
       seen = isTRUE(st$seen),
       curves = lapply(found, summary_of_curve, level = settings$level)
     )

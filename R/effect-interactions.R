@@ -504,7 +504,8 @@ join_interactions <- function(st, parts, settings, evaluation, others) {
       background = if (is.null(others)) NA_integer_ else nrow(others),
       n = vapply(parts, function(p) as.integer(p$n), 1L),
       scale = vapply(parts, `[[`, "", "scale"),
-      rows = evaluation$label, null = settings$null
+      rows = evaluation$label, null = settings$null,
+      doubtful = models_in_doubt(st, st$models[unique(table$model)])
     )
   ))
   values <- lapply(parts, `[[`, "values")

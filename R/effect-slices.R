@@ -6,11 +6,11 @@
 #'
 #' @inheritParams rank_permutation
 #' @param slices A formula with one column on its right side, `~ clay_source`: each of its values
-#'   (of two the rarer one);
+#'   (of two the rarer one; a number of more than ten values in four parts of equal size);
 #'   a named list of conditions, `list(hot = ~ peak_temp > 1200)`; `"worst"`, the tenth of the rows
 #'   with the largest errors; `"confusion"`, rows by true and predicted class; `"found"`, slices
 #'   found on one half of the rows and compared on the other. Default: the columns that the
-#'   dictionary calls sensitive.
+#'   dictionary calls sensitive; without such columns `"found"`.
 #' @param by What is compared: `"score"`, the mean loss; `"prediction"`, the mean prediction;
 #'   `"shapley"`, the mean contribution of each predictor; `"permutation"`, the importance of each
 #'   predictor. Default: the first three.
@@ -60,6 +60,8 @@ compare_slices <- function(
   classes <- pick_classes(st, classes)
   if (!is.data.frame(rows)) rows <- check_choice(rows, c("holdout", "train"), "rows")
   evaluation <- draw_rows(pick_rows(st, rows), max_rows, seed)
+  # without anything to go by, slices are looked for
+  if (is.null(slices) && !length(sensitive_columns(st, evaluation$data))) slices <- "found"
   check_slices(st, slices, evaluation$data)
   background <- check_background(background)
   settings <- list(
@@ -91,19 +93,16 @@ check_slices <- function(st, slices, data) {
   invisible(slices_by_hand(st, slices, data))
 }
 
+sensitive_columns <- function(st, data) {
+  intersect(st$dictionary$predictor[st$dictionary$sensitive %in% TRUE], names(data))
+}
+
 # A named list of logical vectors.
 slices_by_hand <- function(st, slices, data) {
   if (is.null(slices)) {
-    sensitive <- st$dictionary$predictor[st$dictionary$sensitive %in% TRUE]
-    sensitive <- intersect(sensitive, names(data))
-    if (!length(sensitive)) {
-      stop_input(
-        "`slices` is missing, and the dictionary calls no column sensitive.",
-        todo = "For example slices = ~ clay_source."
-      )
-    }
     return(unlist(
-      lapply(sensitive, function(p) slices_of_column(p, data)), recursive = FALSE
+      lapply(sensitive_columns(st, data), function(p) slices_of_column(p, data)),
+      recursive = FALSE
     ))
   }
   if (inherits(slices, "formula") && length(slices) == 2 && is.name(slices[[2]])) {
@@ -125,7 +124,7 @@ slices_by_hand <- function(st, slices, data) {
         "\"confusion\" and \"found\"."
       ),
       paste0("Given: ", describe_value(slices), "."),
-      "For example slices = ~ clay_source, or list(hot = ~ peak_temp > 1200)."
+      paste0("For example slices = ~ ", st$predictors[1], ", or a list of conditions.")
     )
   }
   given <- names(slices)
@@ -165,10 +164,13 @@ slices_of_column <- function(column, data) {
   of[is.na(data[[column]])] <- "missing"
   values <- c(sort_text(unique(data[[column]])), if ("missing" %in% of) "missing")
   values <- unique(values[!is.na(values)])
+  if (length(values) > 10 && is.numeric(data[[column]])) {
+    return(slices_of_number(column, data[[column]]))
+  }
   if (length(values) > 50) {
     stop_input(
       paste0("Column \"", column, "\" has ", length(values), " values, too many for slices."),
-      todo = "Give conditions, for example list(high = ~ column > 10)."
+      todo = "Join values in a column of their own, or give a list of conditions."
     )
   }
   # Of two values the second is the first one's rest.
@@ -176,6 +178,19 @@ slices_of_column <- function(column, data) {
   stats::setNames(
     lapply(values, function(v) of == v), paste0(column, " = ", values)
   )
+}
+
+# A number in four parts of about equal size.
+slices_of_number <- function(column, x) {
+  cuts <- unique(stats::quantile(x, 1:3 / 4, na.rm = TRUE, names = FALSE, type = 1))
+  part <- findInterval(x, cuts, left.open = TRUE)
+  out <- lapply(sort(unique(part[!is.na(part)])), function(k) part %in% k)
+  names(out) <- vapply(out, function(inside) {
+    ends <- range(x[inside])
+    paste0(column, " ", paste(unique(short_number(ends)), collapse = " to "))
+  }, "")
+  if (anyNA(x)) out[[paste(column, "missing")]] <- is.na(x)
+  out
 }
 
 # -> list(rows, slices: named list of logical vectors over them, chosen: by their error?)

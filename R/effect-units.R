@@ -97,7 +97,7 @@ check_points <- function(at, units) {
     stop_input(
       "`at` must be a list of points, each under the name of its predictor.",
       paste0("Given: ", describe_value(at), "."),
-      "For example at = list(peak_temp = c(1150, 1200))."
+      paste0("For example at = list(", asked[1], " = ...), with the points asked for.")
     )
   }
   strange <- setdiff(names(at), asked)
@@ -110,15 +110,15 @@ check_points <- function(at, units) {
 }
 
 # Sets of rows, by slice where that is asked.
-pick_effect_rows <- function(st, rows, slice) {
+pick_effect_rows <- function(st, rows, slice, least = 3) {
   if (!is.data.frame(rows)) rows <- check_choice(rows, c("holdout", "train"), "rows")
-  parts <- slice_rows(list(pick_rows(st, rows)), slice)
+  parts <- slice_rows(list(pick_rows(st, rows, least = least)), slice)
   for (part in parts) {
-    if (nrow(part$data) < 3) {
+    if (nrow(part$data) < least) {
       stop_input(
         paste0(
           "Slice \"", part$slice, "\" has ", nrow(part$data),
-          if (nrow(part$data) == 1) " row" else " rows", "; at least 3 are needed."
+          if (nrow(part$data) == 1) " row" else " rows", "; at least ", least, " are needed."
         ),
         todo = "Join small slices in a column of their own."
       )

@@ -81,7 +81,9 @@ draft_study <- function(
 }
 
 # Are the units many and small enough to be parted into folds of folds?
-has_parts <- function(unit) !is.null(unit) && unit$values >= 40 && unit$largest <= 0.04
+has_parts <- function(unit) {
+  !is.null(unit) && unit$sure && unit$values >= 40 && unit$largest <= 0.04
+}
 
 check_positive <- function(x, arg) {
   if (!is.numeric(x) || length(x) != 1 || !is.finite(x) || x <= 0) {
@@ -169,9 +171,17 @@ try_draft <- function(spec) {
   }
   leaks <- found[found$finding == "leak" & found$severity == "severe", ]
   unit <- if (is.null(spec$blocks)) {
-    find_unit(check_table(st, setdiff(names(st$data), c(spec$target, st$weights))))
+    unit_to_propose(check_table(st, setdiff(names(st$data), c(spec$target, st$weights))))
   }
   list(spec = spec, st = st, tables = tables, gone = gone, leaks = leaks, unit = unit)
+}
+
+# sure: as check_data() would find it; else one column that never changes is enough to ask.
+unit_to_propose <- function(table) {
+  unit <- find_unit(table)
+  sure <- !is.null(unit) && length(unit$constant) > 0
+  if (is.null(unit)) unit <- find_unit(table, least = 1)
+  if (!is.null(unit)) c(unit, list(sure = sure))
 }
 
 draft_lines <- function(spec, tried, minutes, rows, beside) {
@@ -237,10 +247,13 @@ draft_blocks <- function(blocks, unit) {
   line <- if (!is.null(blocks)) paste0("blocks: ", yaml_text(blocks))
   if (is.null(unit)) return(line)
   # names in a comment must not end its line
-  why <- printable(paste0(
-    list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s",
-    " in it"
-  ))
+  why <- printable(if (length(unit$constant)) {
+    paste0(
+      list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s", " in it"
+    )
+  } else {
+    "it is called so"
+  })
   if (!is.null(line)) return(paste0(line, "   # its rows look like one unit: ", why))
   c(
     paste0(

@@ -74,7 +74,7 @@ slices_step <- function() {
           "slices",
           paste0(
             "name of a column, or worst, confusion or found [default: the dictionary's ",
-            "sensitive columns]"
+            "sensitive columns, else found]"
           )
         ),
         opt(

@@ -49,19 +49,42 @@ same_levels <- function(tables) {
 # A function that reads a file, or a query of the database that is named.
 rows_reader <- function(spec) {
   data <- spec$data
+  how <- reading_of_file(spec)
   if (is.null(data$database)) {
     return(function(source) {
       read_rows(
         file_at(spec, source), delimiter = data$delimiter, decimal = data$decimal,
-        encoding = data$encoding, quiet = TRUE
+        encoding = data$encoding, missing = how$missing, types = how$types, quiet = TRUE
       )
     })
   }
   function(source) {
     con <- connect_database(data$database)
     on.exit(DBI::dbDisconnect(con))
-    read_rows(con, query = source, quiet = TRUE)
+    read_rows(
+      con, query = source, missing = how$missing, types = how$types, quiet = TRUE
+    )
   }
+}
+
+# Marks of gaps and types, of the file's own and of its dictionary. -> list(missing, types), as
+# read_rows() takes them
+reading_of_file <- function(spec) {
+  own <- spec$data$missing
+  said <- if (is.null(spec$dictionary)) {
+    list(types = NULL, missing = list())
+  } else {
+    reading_of_dictionary(file_at(spec, spec$dictionary))
+  }
+  by <- said$missing
+  if (!is.null(names(own))) {
+    for (p in names(own)) by[[p]] <- c(by[[p]], as.character(unlist(own[[p]])))
+    own <- NULL
+  }
+  list(
+    missing = list(all = as.character(unlist(own)), by = by),
+    types = if (length(said$types)) said$types
+  )
 }
 
 # Paths in the file start where the file stands.

@@ -23,8 +23,11 @@ study_of_file <- function(spec, tables, kept, threads = NULL) {
       threads = threads
     )
   }
-  if (!is.null(tables$holdout)) return(build(tables$holdout))
-  asking_training_rows(build(train))
+  if (is.null(tables$holdout)) {
+    return(derive_study(asking_training_rows(build(train)), arranged = "training rows"))
+  }
+  st <- build(tables$holdout)
+  if (is.null(spec$data$split$order)) st else derive_study(st, arranged = "time")
 }
 
 file_dictionary <- function(spec) {

@@ -35,6 +35,10 @@ model_options <- function() {
     ),
     opt("train", "training rows: a delimited text file"),
     opt("target", "name of the target column"),
+    opt(
+      "positive",
+      "of two classes the one that is ranked and explained, and that models call 1"
+    ),
     opt("weights", "name of the column that says what rows count"),
     opt("blocks", "name of the column that says which rows belong together"),
     opt("metric", "name of the metric (default: rmse or brier)"),

@@ -110,8 +110,8 @@ study_from_file <- function(spec, tables) {
 
 # What a study file stands for, and what it cannot stand beside.
 roles_in_file <- c(
-  "models", "columns", "data", "train", "target", "weights", "blocks", "metric", "dictionary",
-  "target-transform"
+  "models", "columns", "data", "train", "target", "positive", "weights", "blocks", "metric",
+  "dictionary", "target-transform"
 )
 
 # The options of a step as its section of the study file gives them, but for those that are

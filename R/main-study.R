@@ -42,12 +42,13 @@ command_study <- function(given, data) {
       weights = given$weights,
       blocks = given$blocks,
       metric = given$metric,
+      positive = given$positive,
       dictionary = if (!is.null(given$dictionary)) read_dictionary(given$dictionary),
       target_transform = given$target_transform
     )
   }
   if (!is.null(data)) return(set_up())
-  asking_training_rows(set_up())
+  derive_study(asking_training_rows(set_up()), arranged = "training rows")
 }
 
 # Each result, if there is one, in a file of its name.

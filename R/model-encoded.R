@@ -53,6 +53,8 @@ new_encoded <- function(
     missing = TRUE,
     also = setdiff(names(rows), predictors)
   )
+  # of text that seldom repeats the encoder takes what training has not met
+  inputs$free <- Filter(function(p) is_free_text(rows[[p]]), predictors)
   structure(
     list(
       engine = engine,

@@ -30,7 +30,7 @@ model_task.gbm <- function(model, ...) {
     return(list(task = "classification", classes = model$classes))
   }
   if (gbm_links[[name]] == "logit") {
-    return(list(task = "classification", classes = c("0", "1")))
+    return(list(task = "classification", classes = named_classes(model, c("0", "1"))))
   }
   list(task = "regression", classes = NULL)
 }
@@ -159,11 +159,12 @@ refit_model.gbm <- function(model, data, target, predictors, seed = 1, threads =
     bag.fraction = model$bag.fraction,
     keep.data = FALSE
   )
-  with_stream(
+  fit <- with_stream(
     seed,
     "gbm",
     suppressWarnings(fit_with(
       quote(gbm::gbm), list(formula = formula, data = quote(rows)), args
     ))
   )
+  with_classes(fit, data[[target]])
 }

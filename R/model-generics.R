@@ -243,3 +243,15 @@ refuse_arguments <- function(call, refused, model) {
     )
   }
 }
+
+# Refits of ours are trained on a factor: the order of its levels is how they number them.
+with_classes <- function(fit, y) {
+  if (is.factor(y)) attr(fit, "class_names") <- levels(y)
+  fit
+}
+
+# The names of a model's numbered classes, where ours were written beside it.
+named_classes <- function(model, numbered) {
+  own <- attr(model, "class_names", exact = TRUE)
+  if (length(own) && length(own) == length(numbered)) own else numbered
+}

@@ -2,7 +2,8 @@
 # values.
 #
 # inputs: list(predictors = character, levels = named list (NULL for numbers), missing = TRUE/FALSE,
-#              also = columns that must be there though nothing is made of them, as x in y ~ . - x)
+#              also = columns that must be there though nothing is made of them, as x in y ~ . - x,
+#              free = columns of text whose levels need not be those of training)
 
 #' Parts of a reader
 #'
@@ -102,21 +103,67 @@ align_rows <- function(data, inputs, model, arg = "data") {
   for (p in inputs$predictors) {
     known <- inputs$levels[[p]]
     x <- out[[p]]
+    if (p %in% inputs$free) known <- union(known, unique(as.character(x[!is.na(x)])))
     if (!is.null(known)) {
       out[[p]] <- align_levels(x, known, p %in% inputs$ordered, p, model, arg)
     } else if (is.character(x) || is.factor(x)) {
-      stop_input(
-        paste0(
-          "Column \"", p, "\" of `", arg, "` holds ",
-          if (is.factor(x)) "levels of a factor" else "text", ", but model \"", model,
-          "\" was trained on numbers."
-        ),
-        todo = "Give the column in the type of the training rows."
-      )
+      out[[p]] <- align_numbers(x, p, model, arg)
     }
     if (!inputs$missing) check_no_gaps(out[[p]], p, model, arg)
   }
   out
+}
+
+# Text of which a tenth of the rows or more stand alone: names, notes, addresses.
+is_free_text <- function(x) {
+  if (!is.character(x)) return(FALSE)
+  x <- x[!is.na(x)]
+  length(x) >= 20 && sum(table(x) == 1) >= 0.1 * length(x)
+}
+
+# Numbers that came as text or as levels of a factor, where all of them are numbers.
+align_numbers <- function(x, p, model, arg) {
+  kind <- if (is.factor(x)) "levels of a factor" else "text"
+  text <- trimws(as.character(x))
+  known <- !is.na(text) & nzchar(text)
+  number <- suppressWarnings(as.double(text))
+  bad <- known & is.na(number)
+  if (any(bad) || !any(known)) {
+    stop_input(
+      paste0(
+        "Column \"", p, "\" of `", arg, "` holds ", kind, ", but model \"", model,
+        "\" was trained on numbers."
+      ),
+      if (any(bad)) {
+        paste0(
+          "No numbers are ", quote_some(unique(text[bad]), 3), "; the first is in row ",
+          which(bad)[1], "."
+        )
+      },
+      "Give the column in the type of the training rows."
+    )
+  }
+  warn_dreher(
+    "types",
+    paste0(
+      "Column \"", p, "\" of `", arg, "` holds ", kind,
+      ", and numbers in training: all of it are numbers, and it was taken so."
+    )
+  )
+  number
+}
+
+# Columns that are numbers in the training rows and came as text or levels.
+as_in_training <- function(data, train, arg) {
+  for (p in intersect(names(data), names(train))) {
+    x <- data[[p]]
+    if (!is.numeric(train[[p]]) || is.factor(train[[p]]) || is.numeric(x) && !is.factor(x)) next
+    if (!is.character(x) && !is.factor(x)) next
+    text <- as.character(x)
+    if (any(is.na(suppressWarnings(as.double(text))) & !is.na(text))) next  # said by the model
+    data[[p]] <- align_numbers(x, p, NULL, arg)
+  }
+  data
 }
 
 # A column on the levels of training.

@@ -31,6 +31,7 @@ learner_table <- function() {
       settings = c("cp", "maxdepth", "minsplit", "minbucket"),
       wide = FALSE,
       gaps = TRUE,
+      parts_levels = TRUE,
       package = "rpart",
       train = train_tree
     ),
@@ -65,36 +66,44 @@ train_learner <- function(learner, settings, train, target, task, predictors, se
   if (!is.null(l$package)) rlang::check_installed(l$package, "to train this learner")
   rows <- train[c(predictors, target)]
   if (task == "classification") rows[[target]] <- factor(rows[[target]])
-  coder <- if (needs_coder(rows[predictors], l)) make_coder(rows[predictors], l)
+  most <- most_levels_of(l, rows[[target]])
+  coder <- if (needs_coder(rows[predictors], l, most)) make_coder(rows[predictors], l, most)
   if (!is.null(coder)) rows <- cbind(coder(rows[predictors]), rows[target])
   args <- lapply(settings, function(v) if (is.list(v)) unlist(v) else v)
   list(model = l$train(rows, target, task, args, seed, threads), encode = coder)
 }
 
-is_plain_column <- function(x, learner) {
+is_plain_column <- function(x, learner, most) {
   number <- is.numeric(x) && !inherits(x, c("Date", "POSIXt", "difftime", "integer64"))
-  few <- is.factor(x) && all(table(x) >= least_of_level) && nlevels(x) <= levels_kept
+  few <- is.factor(x) && all(table(x) >= least_of_level) && nlevels(x) <= most
   (number || (few && !learner$wide)) && (learner$gaps || !anyNA(x))
 }
 
 # Levels of fewer training rows are taken together: refits on parts of the rows would miss them.
 least_of_level <- 10
-levels_kept <- 20
 
-needs_coder <- function(rows, learner) {
+# A tree that tells three classes or more tries all ways to part the levels.
+levels_of_tree <- 12
+
+most_levels_of <- function(learner, y) {
+  if (isTRUE(learner$parts_levels) && is.factor(y) && nlevels(y) > 2) levels_of_tree else Inf
+}
+
+needs_coder <- function(rows, learner, most) {
   # formulas of some libraries trip over such names
   odd <- any(grepl("[[:cntrl:]`\\\\]", names(rows)))
-  odd || !all(vapply(rows, is_plain_column, NA, learner = learner))
+  odd || !all(vapply(rows, is_plain_column, NA, learner = learner, most = most))
 }
 
 # A function from rows to the columns that are trained on, with what it needs of the training rows.
-make_coder <- function(rows, learner) {
-  facts <- lapply(rows, column_facts)
+# Attribute `joined`: what was taken together, see joined_levels().
+make_coder <- function(rows, learner, most = Inf) {
+  facts <- lapply(rows, column_facts, most)
   wide <- learner$wide
   fill <- !learner$gaps
   # Without the first level, equations have one solution.
   drop_first <- identical(learner$train, train_linear)
-  function(rows) {
+  coder <- function(rows) {
     parts <- lapply(names(facts), function(p) {
       coded <- code_column(rows[[p]], facts[[p]], fill)
       if (!is.factor(coded)) return(list(coded))
@@ -112,19 +121,37 @@ make_coder <- function(rows, learner) {
     attr(out, "stems_from") <- stats::setNames(stems, names(columns))
     out
   }
+  structure(coder, joined = joined_levels(facts))
+}
+
+# What was taken together as rare: a row a predictor. -> data frame of predictor, levels (how many
+# were joined), rows, kept (levels that stand for themselves), most (levels that were to stay)
+joined_levels <- function(facts) {
+  joined <- Filter(function(f) isTRUE(f$joined > 0), facts)
+  data.frame(
+    predictor = names(joined),
+    levels = vapply(joined, `[[`, 1L, "joined", USE.NAMES = FALSE),
+    rows = vapply(joined, `[[`, 1L, "rows", USE.NAMES = FALSE),
+    kept = vapply(joined, function(f) length(f$levels) - 1L, 1L, USE.NAMES = FALSE)
+  )
 }
 
 # kind "number": the median; "category": levels of enough rows
-column_facts <- function(x) {
+column_facts <- function(x, most = Inf) {
   if (is_measured(x)) {
     middle <- stats::median(as.double(x), na.rm = TRUE)
     return(list(fill = if (is.na(middle)) 0 else middle, levels = NULL))
   }
   seen <- table(as.character(x))
   kept <- names(seen)[seen >= least_of_level]
-  kept <- utils::head(kept[order(-seen[kept])], levels_kept)
+  kept <- kept[order(-seen[kept])]
+  kept <- kept[seq_len(min(length(kept), most))]
   order <- if (is.factor(x)) levels(x) else sort_text(names(seen))
-  list(levels = c(intersect(order, kept), other_level))
+  gone <- setdiff(names(seen)[seen > 0], kept)
+  list(
+    levels = c(intersect(order, kept), other_level), joined = length(gone),
+    rows = as.integer(sum(seen[gone]))
+  )
 }
 
 # The level of rare, unknown and missing values.
@@ -177,7 +204,15 @@ train_tree <- function(rows, target, task, settings, seed, threads) {
   )))
 }
 
+# Of many levels the alphabet would have to be cut into many stretches: they are put in the order
+# of their targets.
+levels_in_alphabet <- 10
+
 train_forest <- function(rows, target, task, settings, seed, threads) {
+  levels <- vapply(rows[setdiff(names(rows), target)], nlevels, 1L)
+  if (any(levels > levels_in_alphabet)) {
+    settings <- c(settings, list(respect.unordered.factors = "order"))
+  }
   do.call(
     ranger::ranger,
     c(
@@ -204,9 +239,9 @@ train_boosted <- function(rows, target, task, settings, seed, threads) {
   }
   x <- as.matrix(rows[setdiff(names(rows), target)])
   label <- if (is.factor(y)) as.integer(y) - 1L else y
-  with_stream(seed, "boosted", xgboost::xgb.train(
+  with_classes(with_stream(seed, "boosted", xgboost::xgb.train(
     c(objective, chosen[setdiff(names(chosen), "nrounds")], list(nthread = threads)),
     xgboost::xgb.DMatrix(x, label = label, nthread = threads),
     nrounds = rounds
-  ))
+  )), y)
 }

@@ -133,7 +133,7 @@ lgb_settings <- function(model) {
 
 #' @export
 model_task.lgb.Booster <- function(model, ...) {
-  classes <- lgb_classes(lgb_settings(model))
+  classes <- named_classes(model, lgb_classes(lgb_settings(model)))
   list(task = if (is.null(classes)) "regression" else "classification", classes = classes)
 }
 
@@ -445,5 +445,7 @@ refit_model.lgb.Booster <- function(
     params = list(verbose = -1),
     categorical_feature = if (length(coded)) coded
   )
-  lightgbm::lgb.train(args, rows, nrounds = rounds, verbose = -1)
+  with_classes(
+    lightgbm::lgb.train(args, rows, nrounds = rounds, verbose = -1), data[[target]]
+  )
 }

@@ -38,6 +38,7 @@ model_task.glm <- function(model, ...) {
 #' @export
 model_inputs.lm <- function(model, train = NULL, ...) {
   predictors <- plain_columns(stats::terms(model))
+  predictors <- union(predictors, columns_of_offset(model, names(train)))
   levels <- if (!is.null(train)) {
     levels_of_rows(train, intersect(predictors, names(train)))
   } else {
@@ -73,8 +74,6 @@ model_predictions.glm <- function(model, data, ...) {
 #' @export
 model_coefficients.lm <- function(model, ...) {
   terms <- stats::delete.response(stats::terms(model))
-  # given beside the formula: known for the training rows only
-  if (!is.null(model$call$offset)) return(NULL)
   beta <- stats::coef(model)
   design <- formula_design(terms, model$xlevels, model$contrasts)
   labels <- attr(terms, "term.labels")
@@ -117,13 +116,40 @@ model_coefficients.lm <- function(model, ...) {
       invlink = family$linkinv,
       link = family$link
     ),
-    terms
+    terms,
+    beside = offset_beside(model)
   )
 }
 
+# An offset that was given beside the formula, as a call of columns, under the name it would have in
+# it. What is no column belongs to the training rows alone, and its predictions cannot be made.
+offset_beside <- function(model) {
+  given <- model$call$offset
+  if (is.null(given)) return(list())
+  stats::setNames(list(given), paste0("offset(", deparse1(given), ")"))
+}
+
+# known: the columns of the rows, NULL where they are not looked at.
+columns_of_offset <- function(model, known = NULL) {
+  given <- model$call$offset
+  if (is.null(given)) return(character())
+  columns <- all.vars(given)
+  if (!length(columns) || (!is.null(known) && !all(columns %in% known))) {
+    stop_model(
+      paste0(
+        "The model of class \"", class(model)[1], "\" was fitted with `offset = ",
+        substr(deparse1(given), 1, 40), "`, which is no column of the rows."
+      ),
+      "It belongs to the training rows alone: other rows cannot be predicted with it.",
+      "Make it a column, and fit the model with offset() in the formula."
+    )
+  }
+  columns
+}
+
 # An offset is a term whose coefficient is 1 and was not estimated.
-add_offset <- function(linear, terms) {
-  found <- offset_terms(terms)
+add_offset <- function(linear, terms, beside = list()) {
+  found <- c(offset_terms(terms), lapply(beside, function(o) call("offset", o)))
   if (!length(found)) return(linear)
   design <- linear$design
   linear$design <- function(data) {
@@ -166,11 +192,11 @@ formula_design <- function(terms, xlevels, contrasts) {
 }
 
 # The formula without the terms that need a dropped predictor.
-kept_terms <- function(terms, target, predictors) {
+kept_terms <- function(terms, target, predictors, beside = list()) {
   labels <- attr(terms, "term.labels")
   stay <- vapply(labels, function(l) all(all.vars(str2lang(l)) %in% predictors), NA)
   kept_offsets <- Filter(
-    function(o) all(all.vars(o) %in% predictors), offset_terms(terms)
+    function(o) all(all.vars(o) %in% predictors), c(offset_terms(terms), beside)
   )
   right <- c(if (any(stay)) labels[stay] else "1", names(kept_offsets))
   if (attr(terms, "intercept") == 0) right <- c(right, "0")
@@ -198,9 +224,9 @@ family_free <- function(model) !inherits(model, "glm")
 #' @export
 refit_model.lm <- function(model, data, target, predictors, seed = 1, threads = 1, ...) {
   call <- as.list(model$call)
-  refuse_arguments(call, c("weights", "subset", "offset"), class(model)[1])
+  refuse_arguments(call, c("weights", "subset"), class(model)[1])
   terms <- stats::terms(model)
-  formula <- kept_terms(terms, target, predictors)
+  formula <- kept_terms(terms, target, predictors, offset_beside(model))
   if (inherits(model, "glm")) {
     if (model$family$family %in% c("binomial", "quasibinomial") &&
         !is.factor(data[[target]])) {

@@ -99,6 +99,15 @@ load_own_predict <- function(class, name) {
 
 # formula: what it was fitted by, on the left the target as it stands there.
 new_own_predict <- function(object, formula = NULL) {
+  if (inherits(object, "gam") && !is.null(object$call$offset)) {
+    stop_model(
+      paste0(
+        "The model of class \"", class(object)[1], "\" was fitted with `offset = `, and its ",
+        "own predict() leaves that out."
+      ),
+      todo = "Fit it with offset() in the formula, which predict() takes in."
+    )
+  }
   if (is.null(formula)) {
     formula <- if (inherits(object, "gam")) stats::formula(object) else own_terms(object)
   }

@@ -101,7 +101,8 @@ model_inputs.xgb.Booster <- function(model, train = NULL, ...) {
 booster_classes <- function(model, learner) {
   classes <- xgb_classes(learner)
   own <- if (inherits(model, "xgb.Booster")) attr(model, "metadata", exact = TRUE)$y_levels
-  if (length(own) == length(classes) && length(own)) as.character(own) else classes
+  if (length(own) == length(classes) && length(own)) return(as.character(own))
+  named_classes(model, classes)
 }
 
 # Numbers for the library: factors count their levels from 0.
@@ -271,7 +272,7 @@ refit_model.xgb.Booster <- function(
   if (length(coded)) {
     xgboost::setinfo(rows, "feature_type", ifelse(predictors %in% coded, "c", "q"))
   }
-  with_stream(
+  fit <- with_stream(
     seed,
     "xgboost",
     xgboost::xgb.train(
@@ -285,6 +286,7 @@ refit_model.xgb.Booster <- function(
       verbose = 0
     )
   )
+  with_classes(fit, data[[target]])
 }
 
 # Columns that hold categories. Boosters do not keep which these are; their splits tell. Where no

@@ -20,10 +20,7 @@ find_flags <- function(st) {
     },
     ""
   )
-  scores <- lapply(st$models, function(m) {
-    score_one(st, m, predict_whole(st, m), whole_info(st), 0.95, 1)
-  })
-  models <- vapply(scores, `[[`, "", "flag")
+  models <- vapply(flags_of_study(st), identity, "")
   weak <- names(models)[models == "no skill"]
   list(
     predictors = predictors,

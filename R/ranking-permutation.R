@@ -40,7 +40,7 @@
 #'   whether the one on training rows lies `beyond` the holdout interval. Entry `twins` of the
 #'   [details][ranking_details()], without `shuffle = "conditional"`, holds the pairs of
 #'   predictors that go together (correlation of ranks, or of the indicators of levels, of 0.9 or
-#'   more); they are flagged `twin`.
+#'   more); they are flagged `correlated`.
 #' @details The estimand for predictor j of model f with row loss l is \eqn{E\,l(y, f(x_{-j},
 #'   x'_j)) - E\,l(y, f(x))}{E l(y, f(x with x_j from another row)) - E l(y, f(x))} (Breiman 2001;
 #'   Fisher, Rudin and Dominici 2019). The rows are put in one random order and the values are
@@ -229,7 +229,7 @@ until_stopped <- function(models, several, do) {
 
 flag_twins <- function(flags, twins) {
   flagged <- intersect(names(flags$predictors), c(twins$predictor, twins$other))
-  flags$predictors[flagged] <- join_flags(flags$predictors[flagged], "twin")
+  flags$predictors[flagged] <- join_flags(flags$predictors[flagged], "correlated")
   flags
 }
 

@@ -52,6 +52,7 @@ rank_refit <- function(
   level <- check_fraction(level, "level")
   seed <- check_seed(seed)
   models <- pick_models(st, models)
+  check_can_refit(st, models)
   units <- lapply(models, function(m) shuffle_units(st, m, groups))
   parts <- lapply(names(models), function(m) {
     refit_without(models[[m]], st, units[[m]], form, times, level, seed)

@@ -7,6 +7,7 @@ rank_resampled <- function(
   own <- is.null(rows) || identical(rows, "holdout")
   several <- if (own) NULL else pick_several_rows(st, rows)
   check_resampled_rows(several, if (own) resamples)
+  check_can_refit(st, st$models[unique(pairs$model)])
   # Draws of whole rows, measured on what they leave out, have their errors set right: see
   # sampling_offsets(). Not where that would fill the memory.
   drawn <- own && is.null(slice) && resamples$kind %in% c("bootstrap", "subsample")

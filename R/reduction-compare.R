@@ -67,12 +67,15 @@ compare_sets <- function(
     stop_input(
       "`sets` must be a list of sets, each under a name of its own.",
       paste0("Given: ", describe_value(sets), "."),
-      "For example list(all = \"all\", mine = c(\"peak_temp\", \"hold_minutes\"))."
+      paste0(
+        "For example list(all = \"all\", mine = \"", study$predictors[1], "\")."
+      )
     )
   }
   if (is.null(reference)) reference <- names(sets)[1]
   reference <- match(check_choice(reference, names(sets), "reference"), names(sets))
   test_rows <- if (!is.null(rows)) pick_rows(study, check_rows(rows, "rows"))$data
+  check_can_refit(study, chosen)
   parts <- lapply(
     chosen, compare_for_model, st = study, sets = sets, reference = reference,
     test_rows = test_rows, margin = margin, folds = folds, repeats = repeats, level = level,

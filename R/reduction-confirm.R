@@ -117,7 +117,7 @@ confirm_set <- function(
 untouched_rows <- function(st, rows) {
   if (is.character(rows) && length(rows) == 1) rows <- open_rows(rows)
   if (!is_store(rows)) {
-    data <- pick_rows(st, check_rows(rows, "rows"))$data
+    data <- pick_rows(st, check_rows(rows, "rows"), judge = FALSE)$data
     return(list(data = data, roles = data))
   }
   check_columns(rows$columns, st$target, "rows", "The target")

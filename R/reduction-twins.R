@@ -73,10 +73,15 @@ find_twins <- function(
     missing = known$missing, cost = known$cost, keep = known$keep
   )
   found <- prefer_telling(data, members, first, threshold)
-  tells <- found$tells
+  again <- function(left) {
+    represent(left, a, known$worth, known$error, known$missing, known$cost, known$keep)
+  }
   stand <- Map(
-    function(own, chosen) keep_untold(own, chosen, tells, threshold), members, found$first
+    function(own, one) who_stays(data, own, one, again, threshold, known$keep),
+    members, found$first
   )
+  tells <- rbind(found$tells, told_by_chosen(data, members, lapply(stand, `[[`, "chosen")))
+  tells <- tells[!duplicated(tells[c("predictor", "other")]), ]
   replaceable <- if (replaceability) {
     vapply(predictors, how_replaceable, 0, data = data[predictors], seed = seed)
   } else {
@@ -157,17 +162,31 @@ prefer_telling <- function(data, members, first, threshold) {
   list(first = first, tells = tells)
 }
 
-# Who stays must tell what goes; what it does not tell stays too.
-keep_untold <- function(members, chosen, tells, threshold) {
-  told <- told_by(chosen$chosen, members, tells, threshold)
-  untold <- setdiff(members, c(chosen$chosen, told))
-  if (!length(untold)) return(chosen)
-  list(
-    chosen = c(chosen$chosen, untold),
-    why = c(
-      rep(chosen$why, length(chosen$chosen)), rep("not told by the other", length(untold))
-    )
-  )
+# Who stays must tell what goes. Of what the first one does not tell again one is chosen, until no
+# one that stays is told by another: what is told goes, unless it is to be kept.
+# first: list(chosen, why); again(left): the same of those that are left. -> list(chosen, why)
+who_stays <- function(data, members, first, again, threshold, keep) {
+  tells <- function(from, to) isTRUE(how_far_told(data[[from]], data[[to]]) >= threshold)
+  untold <- function(left, from) {
+    Filter(function(m) !any(vapply(from, tells, NA, m)), setdiff(left, from))
+  }
+  chosen <- first$chosen
+  why <- rep(first$why, length(chosen))
+  left <- untold(members, chosen)
+  while (length(left)) {
+    one <- again(left)$chosen[1]
+    chosen <- c(chosen, one)
+    why <- c(why, "not told by the other")
+    left <- untold(left, one)
+  }
+  # those chosen later may tell an earlier one: the first stays, and of the others what is told goes
+  for (m in rev(chosen[-1])) {
+    others <- setdiff(chosen, m)
+    if (m %in% keep || !any(vapply(others, tells, NA, m))) next
+    why <- why[chosen != m]
+    chosen <- others
+  }
+  list(chosen = chosen, why = why)
 }
 
 # One row per predictor. stand: per cluster who was chosen, and why; a: associations
@@ -455,28 +474,49 @@ thin_units <- function(st, plan, train, worth = NULL) {
   cluster <- cluster_alike(a, 0.7)
   missing <- vapply(train[free], function(x) mean(is.na(x)), 0)
   standing <- list()
-  gone <- character()
   clusters <- Filter(function(members) length(members) > 1, split(free, cluster))
   first <- lapply(clusters, function(members) {
     represent(members, a, value, value * 0, missing, plan$cost, plan$keep)
   })
   found <- prefer_telling(train, clusters, first, 0.7)
-  tells <- found$tells
-  for (g in names(clusters)) {
-    members <- clusters[[g]]
-    chosen <- found$first[[g]]$chosen
-    told <- setdiff(told_by(chosen, members, tells, 0.7), c(chosen, plan$keep))
-    gone <- c(gone, told)
+  again <- function(left) {
+    represent(left, a, value, value * 0, missing, plan$cost, plan$keep)
+  }
+  # groups of one cluster's average may still hold members that another cluster's tells
+  stay <- unlist(Map(
+    function(members, one) who_stays(train, members, one, again, 0.7, plan$keep)$chosen,
+    clusters, found$first
+  ), use.names = FALSE)
+  stay <- across_clusters(train, c(stay, setdiff(free, unlist(clusters))), a, plan$keep, value)
+  gone <- setdiff(single, c(stay, plan$keep))
+  for (one in setdiff(stay, plan$keep)) {
     # Who goes would do in the place of the one that stays where it tells that one too.
-    standing[[chosen[1]]] <- told[vapply(
-        told, function(m) chosen[1] %in% told_by(m, chosen[1], tells, 0.7), NA
-      )]
+    near <- gone[a[one, gone] >= 0.7]
+    each <- near[vapply(near, function(m) {
+      isTRUE(how_far_told(train[[one]], train[[m]]) >= 0.7) &&
+        isTRUE(how_far_told(train[[m]], train[[one]]) >= 0.7)
+    }, NA)]
+    if (length(each)) standing[[one]] <- each
   }
   gone <- alone[match(gone, single)]
   standing <- standing[intersect(names(standing), single)]
   names(standing) <- alone[match(names(standing), single)]
   standing <- lapply(standing, function(m) alone[match(m, single)])
   list(stay = setdiff(names(plan$units), gone), standing = standing)
+}
+
+# Of those that stay, pairs that lie in two clusters and tell each other: the less important goes.
+across_clusters <- function(data, stay, a, keep, worth) {
+  for (m in stay[order(worth[stay])]) {
+    near <- setdiff(stay[a[m, stay] >= 0.7], m)
+    if (m %in% keep || !length(near)) next
+    told <- vapply(near, function(o) {
+      isTRUE(how_far_told(data[[o]], data[[m]]) >= 0.7) &&
+        isTRUE(how_far_told(data[[m]], data[[o]]) >= 0.7)
+    }, NA)
+    if (any(told)) stay <- setdiff(stay, m)
+  }
+  stay
 }
 
 #' @export

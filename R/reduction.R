@@ -158,6 +158,7 @@ reduce_predictors <- function(
     chosen,
     refit
   )
+  check_can_refit(study, refit[!duplicated(vapply(refit, `[[`, "", "name"))])
   leaking_warning(study, plans)
   curves <- reduce_models(study, plans, run)
   validate_reduction(new_reduction(c(

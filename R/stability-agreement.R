@@ -152,8 +152,6 @@ name_parts <- function(parts) {
 
 compare_lists <- function(draws_a, draws_b, a, b, k, persistence) {
   shared <- intersect(names(a), names(b))
-  # agreement_top() draws the orders of ties by a stream of its own, so that nothing else is random
-  # here.
   measure <- function(a, b) {
     if (length(shared) < 2) return(rep(NA_real_, 5))
     c(

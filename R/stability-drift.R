@@ -80,6 +80,8 @@ find_drift <- function(
       }
     )
   }
+  compared <- compared[order(-(compared$distance - compared$expected), na.last = TRUE), ]
+  rownames(compared) <- NULL
   validate_drift(new_drift(compared, list(
     sets = names(sets), n = table$n, sampled = table$sampled, together = together$auc,
     ranking = ranked, target = study$target, level = level, seed = seed,

@@ -75,6 +75,7 @@ noise_floor <- function(
     seed = seed
   )
   pairs <- pair_up(st, names(chosen), by, settings)$pairs
+  check_can_refit(st, chosen[unique(pairs$model)])
   pieces <- pieces_of_floor(st, pairs, refits, conditional, seed)
   about <- if (!is.null(run)) {
     run_identity(

@@ -14,7 +14,8 @@
 #'   10 carry 86 % of the weight.
 #' @return A number. `agreement_tau()`: Kendall's tau-b, -1 to 1. `agreement_spearman()`:
 #'   Spearman's correlation of ranks. `agreement_top()`: shared part of the `top` first, 0 to 1
-#'   (Jaccard), the mean over the orders of ties. `agreement_overlap()`: rank-biased overlap,
+#'   (Jaccard); predictors that are tied for the last places share these, so that the same ranking
+#'   twice has 1. `agreement_overlap()`: rank-biased overlap,
 #'   extrapolated, 0 to 1; lists of different length are allowed. `agreement_shares()`: sum over
 #'   the predictors of the smaller of their two shares, 0 to 1, 1 where all shares are the same:
 #'   predictors weigh as much as they matter; a share is the non-negative part of an importance
@@ -56,8 +57,9 @@ agreement_spearman <- function(a, b) {
 agreement_top <- function(a, b, top) {
   two <- match_two(a, b)
   k <- check_count(top, "top", most = length(two$a))
-  shared <- chances_of_shared(two$a, two$b, k)
-  sum(shared$chance * shared$count / (2 * k - shared$count))
+  one <- in_top(two$a, k)
+  other <- in_top(two$b, k)
+  sum(pmin(one, other)) / sum(pmax(one, other))
 }
 
 #' @rdname agreement_tau
@@ -88,61 +90,11 @@ all_tied <- function(x) length(x) > 1 && length(unique(x[!is.na(x)])) < 2
 
 ordered_names <- function(x) names(x)[!is.na(x)][order(-x[!is.na(x)])]
 
-# How many predictors the tops of two rankings share, where ties over the k-th place are broken at
-# random: some are in a top for certain (`sure`), of the tied ones so many are drawn. Each top's
-# draw falls on what is sure in the other, what is tied in both, and the rest (multivariate
-# hypergeometric); what is tied in both is shared as two draws of it meet. -> count, chance
-chances_of_shared <- function(a, b, k) {
-  one <- top_with_ties(a, k)
-  two <- top_with_ties(b, k)
-  both <- sum(one$tied & two$tied)
-  by_one <- draws_from_ties(one$drawn, sum(one$tied), sum(one$tied & two$sure), both)
-  by_two <- draws_from_ties(two$drawn, sum(two$tied), sum(two$tied & one$sure), both)
-  chance <- double(k + 1)
-  sure <- sum(one$sure & two$sure)
-  for (x in by_one) {
-    for (y in by_two) {
-      if (x$chance * y$chance < 1e-14) next
-      meet <- stats::dhyper(0:min(x$both, y$both), x$both, both - x$both, y$both)
-      some <- spread_sum(spread_sum(x$other, y$other), meet) * x$chance * y$chance
-      at <- sure + seq_along(some)
-      chance[at] <- chance[at] + some
-    }
-  }
-  list(count = seq_along(chance) - 1, chance = chance)
-}
-
-# sure, tied: which are in the top k whatever the order of ties, and which may be; drawn: how many
-# of these are.
-top_with_ties <- function(x, k) {
+# How far each is in the top k: 1 or 0, and those that are tied for the last places share these.
+in_top <- function(x, k) {
   last <- sort(x, decreasing = TRUE)[k]
-  sure <- x > last
-  list(sure = sure, tied = x == last, drawn = k - sum(sure))
-}
-
-# Of `size` tied ones `drawn` are drawn: for each number that falls on the `both` of one kind, its
-# chance, and how many then fall on the `other` kind (chances of 0, 1, ...).
-draws_from_ties <- function(drawn, size, other, both) {
-  falls <- 0:min(both, drawn)
-  chance <- stats::dhyper(falls, both, size - both, drawn)
-  lapply(which(chance > 1e-16), function(i) {
-    left <- drawn - falls[i]
-    list(
-      both = falls[i],
-      chance = chance[i],
-      other = stats::dhyper(0:min(other, left), other, size - both - other, left)
-    )
-  })
-}
-
-# Chances of the sum of two independent counts.
-spread_sum <- function(a, b) {
-  out <- double(length(a) + length(b) - 1)
-  for (i in seq_along(a)) {
-    at <- i - 1 + seq_along(b)
-    out[at] <- out[at] + a[i] * b
-  }
-  out
+  tied <- x == last
+  (x > last) + tied * (k - sum(x > last)) / sum(tied)
 }
 
 check_importances <- function(x, arg) {

@@ -4,9 +4,12 @@
 #               linear, classes (see open_model())
 #   data        holdout rows; train: training rows or NULL; seen: are the first the second?
 #   store, roles NULL, or where all rows are of which `data` are some (study-whole.R)
-#   target, task, classes, positive, metric, weights, blocks
+#   target, task, classes, positive (number of the class; positive_said: by the user?), metric,
+#   weights, blocks
 #   predictors  all columns that any model takes in; asked: those named by the user
 #   dictionary  one row per predictor
+#   arranged    what the user asked for and no check holds against the rows: "training rows" (none
+#               are held out), "time" (the last rows are held out), or NULL
 #   refit_with  functions of the user's, by model
 #   threads     for the loops in C++
 #   fingerprint of the data; NULL in a study inside a refit

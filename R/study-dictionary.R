@@ -12,7 +12,9 @@
 #' | `use` | `free` (default), `keep` or `leave_out` |
 #' | `sensitive` | TRUE where its use is delicate |
 #' | `known` | `before` the target (default) or `after` it: what is known after is a leak |
-#' | `type`, `values` | what [draft_dictionary()] saw in the data; not read |
+#' | `type` | as which type a study file's rows are read: `number`, `whole number`, `classes`, `text`, `yes/no`, `date`, `time`; a column that does not fit is refused |
+#' | `missing` | marks that stand for a gap in a study file's rows, separated by commas |
+#' | `values` | what [draft_dictionary()] saw in the data; not read |
 #'
 #' @param file A file or connection as [read_rows()] takes them, or a data frame.
 #' @param ... Must be empty.
@@ -84,8 +86,20 @@ settle_dictionary <- function(file, query = NULL, columns = NULL) {
 
 dictionary_columns <- c(
   "predictor", "label", "family", "unit", "cost", "use", "sensitive", "known", "type",
-  "values"
+  "missing", "values"
 )
+
+# How the dictionary says that columns are read. -> list(types: named text, missing: list by column)
+reading_of_dictionary <- function(file) {
+  d <- as.data.frame(read_rows(file, quiet = TRUE))
+  of <- function(column) {
+    x <- trimws(as.character(d[[column]]))
+    known <- which(!is.na(x) & nzchar(x))
+    stats::setNames(x[known], trimws(as.character(d$predictor))[known])
+  }
+  marks <- lapply(strsplit(of("missing"), ",", fixed = TRUE), trimws)
+  list(types = of("type"), missing = marks)
+}
 
 yes_words <- c("true", "t", "yes", "y", "1")
 
@@ -120,6 +134,10 @@ dictionary_faults <- function(d, out, text) {
       "use",
       setdiff(out$use, c("free", "keep", "leave_out")),
       "write free, keep or leave_out"
+    ),
+    held(
+      "type", setdiff(text("type", "text"), stated_types),
+      paste("write", paste(stated_types, collapse = ", "))
     ),
     held("known", setdiff(out$known, c("before", "after")), "write before or after"),
     held(
@@ -159,9 +177,13 @@ fill_dictionary <- function(dictionary, predictors, columns) {
 
 labels_of <- function(st, predictors) {
   d <- st$dictionary
-  label <- d$label[match(predictors, d$predictor)]
+  at <- match(predictors, d$predictor)
+  label <- d$label[at]
+  mark <- ifelse(d$sensitive[at] %in% TRUE, " (sensitive)", "")
   # families and shared columns go by their own name
-  stats::setNames(printable(ifelse(is.na(label), predictors, label)), predictors)
+  stats::setNames(
+    printable(paste0(ifelse(is.na(label), predictors, label), mark)), predictors
+  )
 }
 
 # --- a starter ---------------------------------------------------------------------------------

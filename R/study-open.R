@@ -71,6 +71,9 @@ open_model <- function(st, name, object, predict_with, again = FALSE, compare = 
     if (is.null(model$forest)) check_steady(st, model, all)
   }
   if (!again && own_reader) check_level_order(st, model)
+  if (own_reader && st$task == "classification") {
+    check_coding(st, model, model_task(object)$classes)
+  }
   model
 }
 
@@ -135,13 +138,14 @@ check_level_order <- function(st, model) {
   }
 }
 
-# The study's names for a model's classes. Libraries that number their classes from 0 mean the order
-# of the target's levels; other names must be among the target's.
+# The study's names for a model's classes. Of two that are numbered 0 and 1 the second is TRUE, or
+# the positive class where that is said (see check_coding()); libraries that number more classes
+# from 0 mean the order of the target's levels; other names must be among the target's.
 resolve_classes <- function(own, st, name) {
   if (is.null(own) || all(own %in% st$classes)) return(own)
-  if (identical(own, as.character(seq_along(own) - 1)) &&
-      length(own) == length(st$classes)) {
-    return(st$classes)
+  if (is_numbered(own) && length(own) == length(st$classes)) {
+    known <- length(own) > 2 || is_truth(st$classes) || !st$positive_said
+    return(if (known) st$classes else st$classes[c(3 - st$positive, st$positive)])
   }
   stop_study(
     paste0(

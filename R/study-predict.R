@@ -77,8 +77,8 @@ check_leaves_rows <- function(st, model) {
   }
 }
 
-few_rows <- function(rows) {
-  at <- unique(round(seq(1, nrow(rows), length.out = min(nrow(rows), 10))))
+few_rows <- function(rows, most = 10) {
+  at <- unique(round(seq(1, nrow(rows), length.out = min(nrow(rows), most))))
   part <- rows[at, , drop = FALSE]
   attr(part, "row.names") <- .set_row_names(nrow(part))
   list(at = at, rows = part)

@@ -59,6 +59,25 @@ fit_on <- function(st, model, train, predictors, seed, key) {
   )
 }
 
+# Can they be trained again at all? Asked of few rows before any work begins: a model that refuses
+# would do so after it.
+check_can_refit <- function(st, models) {
+  for (model in models) {
+    if (!is.null(st$refit_with[[model$name]])) next
+    few <- few_rows(training_frame(st, model), 200)$rows
+    tryCatch(
+      suppressMessages(suppressWarnings(
+        fit_on(st, model, few, model$inputs$predictors, 1, "can it be trained again")
+      )),
+      error = function(e) {
+        pass_interrupt(e)
+        # one that only fails on so few rows has a cause of its own
+        if (inherits(e, "dreher_error_model") && is.null(e$parent)) stop(e)
+      }
+    )
+  }
+}
+
 # What the user's function returned, as the readers take it: a workflow, a model on encoded
 # columns, or a model as it is.
 read_refit <- function(model, fit, rows) {
@@ -103,10 +122,13 @@ piece_seed <- function(seed, key) {
 # read, to be held against what the model predicts?
 inside_study <- function(
     st, model, fit, train, data, predictors = st$asked, compare = TRUE) {
+  # blocks and slices that these training rows lack are no levels of a predictor
   if (model$own_reader) {
-    data <- put_to_usual(data, train, model_inputs(fit, train)$levels)$rows
+    inputs <- model_inputs(fit, train)
+    data <- put_to_usual(data, train, inputs$levels, inputs$predictors)$rows
   } else if (length(fit_fails_on(model, fit, data))) {
-    data <- put_to_usual(data, train)$rows
+    columns <- setdiff(names(train), c(st$target, st$weights, st$blocks))
+    data <- put_to_usual(data, train, columns = columns)$rows
   }
   inside <- derive_study(
     st,

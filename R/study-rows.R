@@ -35,14 +35,16 @@ given_rows <- function(evaluation) structure(evaluation, class = "dreher_rows")
 
 # The rows named by `rows`: "holdout", "train", or a data frame of the user's. -> list(data; label:
 # what they are called; kind: holdout, train, oob or given, which decides what may be said of them)
-pick_rows <- function(st, rows) {
+# judge: are rows of the user's held against the training rows?
+pick_rows <- function(st, rows, judge = TRUE, least = 3) {
   if (is.data.frame(rows)) {
     rows <- check_rows(rows, "rows")
-    if (nrow(rows) < 3) {
+    if (!is.null(st$train)) rows <- as_in_training(rows, st$train, "rows")
+    if (nrow(rows) < least) {
       stop_input(
         paste0(
           "`rows` has ", nrow(rows), if (nrow(rows) == 1) " row" else " rows",
-          "; at least 3 are needed."
+          "; at least ", least, " are needed."
         ),
         todo = "Give more rows: the intervals come from how rows differ."
       )
@@ -54,7 +56,7 @@ pick_rows <- function(st, rows) {
     }
     check_target(rows[[st$target]], st$target, "rows")
     check_row_info(st, rows, "rows")
-    return(list(data = rows, label = "given", kind = "given"))
+    return(list(data = rows, label = "given", kind = if (judge) kind_of_given(st, rows) else "given"))
   }
   rows <- check_choice(rows, c("holdout", "train"), "rows")
   # Rows that the models were trained on are no holdout rows, whatever they are asked for as.
@@ -72,6 +74,12 @@ pick_rows <- function(st, rows) {
     out$target <- st$roles[st$target]
   }
   out
+}
+
+# Rows that the models were trained on are training rows, under whatever name they come.
+kind_of_given <- function(st, rows) {
+  if (is.null(st$train)) return("given")
+  if (find_seen_rows(rows, st$train, arg = "rows")) "train" else "given"
 }
 
 # At most so many rows, drawn by seed; `chosen` says which, `of` out of how many.
@@ -144,7 +152,7 @@ slice_rows <- function(several, slice) {
     stop_input(
       "`slice` must be a formula with one column on its right side.",
       paste0("Given: ", describe_value(slice), "."),
-      "For example slice = ~ shift."
+      "Give ~ and the name of a column of the rows."
     )
   }
   out <- lapply(unname(several), function(evaluation) {

@@ -9,7 +9,7 @@ delimiters <- c(tab = "\t", semicolon = ";", bar = "|", comma = ",", space = " "
 
 # asked: what the user states, by name. -> list(table, name, format, delimiter, decimal, header,
 # encoding, guesses)
-read_text <- function(file, asked) {
+read_text <- function(file, asked, marks = read_marks(NULL), types = character()) {
   unpacked <- unpack(file)
   plain <- as_utf8_file(unpacked, asked$encoding, file)
   on.exit(unlink(c(if (plain$temporary) plain$path, if (unpacked != file) unpacked)))
@@ -42,7 +42,10 @@ read_text <- function(file, asked) {
   table <- read_delimited(
     plain$path, file, delimiter, header, if (decimal == delimiter) "." else decimal
   )
-  settled <- settle_columns(table, file, delimiter, asked, plain$encoding)
+  named <- name_row_names(table, if (header) sample[1, ])
+  settled <- settle_columns(
+    apply_marks(named$table, marks, file), file, delimiter, asked, plain$encoding, types
+  )
   list(
     table = settled$table,
     name = file,
@@ -55,8 +58,21 @@ read_text <- function(file, asked) {
       if (guessed_header && !header) {
         "there is no header: the columns are called V1, V2 and so on"
       },
-      if (plain$encoding != "UTF-8") paste("encoding", plain$encoding), settled$guesses
+      if (plain$encoding != "UTF-8") paste("encoding", plain$encoding), named$guess,
+      settled$guesses
     )
+  )
+}
+
+# Row names leave a first column without a name. names: the first record, or NULL.
+name_row_names <- function(table, names) {
+  first <- names(table)[1]
+  unnamed <- !is.null(names) && first %in% c("V1", "") && !"V1" %in% trimws(unlist(names))
+  if (!unnamed || "row_names" %in% names(table) || ncol(table) < 2) return(list(table = table))
+  names(table)[1] <- "row_names"
+  list(
+    table = table,
+    guess = "the first column has no name, as row names leave it: it is called \"row_names\""
   )
 }
 

@@ -1,7 +1,7 @@
 # Columns of text brought to what they say: letters, numbers with marks of their own, dates, times.
 
 # -> list(table, comma: was a decimal comma met; guesses)
-settle_columns <- function(table, file, delimiter, asked, encoding) {
+settle_columns <- function(table, file, delimiter, asked, encoding, types = character()) {
   text <- names(table)[vapply(table, is.character, NA)]
   doubled <- function(x) gsub("\"\"", "\"", x, fixed = TRUE)
   latin <- identical(encoding, "latin1")
@@ -17,9 +17,11 @@ settle_columns <- function(table, file, delimiter, asked, encoding) {
   }
   names(table) <- trimws(doubled(as_utf8(names(table))))
   text <- names(table)[vapply(table, is.character, NA)]
+  # what is said to be words stays as it is written
+  words <- words_of_types(types)
   comma <- FALSE
   guesses <- character()
-  for (p in text) {
+  for (p in setdiff(text, words)) {
     x <- doubled(as_utf8(table[[p]]))
     number <- plain_number(x, delimiter, asked)
     if (!is.null(number$mark)) {
@@ -28,7 +30,10 @@ settle_columns <- function(table, file, delimiter, asked, encoding) {
     comma <- comma || identical(number$decimal, ",")
     table[[p]] <- number$x
   }
-  text <- names(table)[vapply(table, is.character, NA)]
+  table <- settle_words(
+    table, paste0("\"", basename(file), "\""), delimiter, asked, typed = words
+  )
+  text <- setdiff(names(table)[vapply(table, is.character, NA)], words)
   times <- settle_times(table, text)
   table <- times$table
   table[] <- lapply(table, function(x) {

@@ -13,6 +13,11 @@
 #'   no doubt, else none.
 #' @param header TRUE or FALSE: are the first fields the names? Default: found.
 #' @param encoding `"UTF-8"`, `"latin1"` or `"UTF-16"`. Default: found.
+#' @param missing Marks that stand for a gap beside those known (see Details): a vector for all
+#'   columns (`c("?", "-99")`), or a list by column (`list(temp = "-99")`).
+#' @param types Types of columns, as text named by columns: `"number"`, `"whole number"`,
+#'   `"classes"`, `"text"`, `"yes/no"`, `"date"`, `"time"`. Default: found. A column that does not
+#'   fit its stated type is refused, with the rows.
 #' @param quiet TRUE: do not send the message that says what was read.
 #' @return A data frame; text stays text. Attribute `read` is a list with `source`, `format`,
 #'   `delimiter`, `decimal`, `header`, `encoding`, `rows`, `columns`, `types` (named character),
@@ -25,7 +30,11 @@
 #'   \item{encoding}{a byte-order mark; UTF-16 without one by its zero bytes; what is not UTF-8 is
 #'   read as Windows-1252, which holds Latin-1, with a warning}
 #'   \item{missing values}{empty fields, `NA`, `N/A`, `n/a`, `#N/A`, `null`, `NULL`, `NaN`, `nan`,
-#'   `.` and `-`}
+#'   `.` and `-`, and what `missing` names. Among numbers also words that can only stand for a gap
+#'   (`?`, `k.A.`, `unknown`, `not measured` and the like), with a warning that names them; a column
+#'   of numbers with other words stays text, with a warning}
+#'   \item{row names}{a first column without a name, as row names leave, is called `row_names`;
+#'   drafts of study files leave it out}
 #'   \item{numbers}{with a decimal comma where commas do not part fields; with thousands marks where
 #'   a number holds two, or one and a decimal mark. Leading zeros and whole numbers of more than 15
 #'   digits stay text, as codes; 64-bit integers become numbers where these hold them}
@@ -46,9 +55,11 @@
 #' @export
 read_rows <- function(
     source, ..., query = NULL, delimiter = NULL, decimal = NULL, thousands = NULL,
-    header = NULL, encoding = NULL, quiet = FALSE) {
+    header = NULL, encoding = NULL, missing = NULL, types = NULL, quiet = FALSE) {
   check_no_dots(..., .verb = "read_rows")
   check_flag(quiet, "quiet")
+  marks <- read_marks(missing)
+  types <- read_types(types)
   asked <- list(
     delimiter = choice_or_null(delimiter, c(",", ";", "\t", "|", " "), "delimiter"),
     decimal = choice_or_null(decimal, c(".", ","), "decimal"),
@@ -66,9 +77,14 @@ read_rows <- function(
   } else {
     check_string(source, "source")
     check_file(source)
-    if (is_parquet(source)) read_parquet_file(source) else read_text(source, asked)
+    if (is_parquet(source)) read_parquet_file(source) else read_text(source, asked, marks, types)
   }
   table <- check_table_names(out$table, out$name)
+  if (!identical(out$format, "text")) table <- apply_marks(table, marks, out$name)
+  if (inherits(source, "DBIConnection")) {
+    table <- settle_words(table, out$name, typed = words_of_types(types))
+  }
+  table <- apply_types(table, types, out$name)
   attr(table, "read") <- list(
     source = out$name,
     format = out$format,

@@ -55,9 +55,10 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
         "`positive` is for classes; the target holds numbers.", todo = "Leave it out."
       )
     }
-    return(list(task = task, classes = NULL, positive = NULL, convert = function(y, ...) {
-      as.double(y)
-    }))
+    return(list(
+      task = task, classes = NULL, positive = NULL, positive_said = FALSE,
+      convert = function(y, ...) as.double(y)
+    ))
   }
 
   known <- Find(Negate(is.null), lapply(tasks, `[[`, "classes"))
@@ -71,7 +72,8 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
       todo = "Give holdout rows with at least two classes."
     )
   }
-  if (is.null(positive)) positive <- classes[2]
+  positive_said <- !is.null(positive)
+  if (!positive_said) positive <- classes[2]
   if (length(classes) == 2) {
     positive <- check_choice(as.character(positive), classes, "positive")
   }
@@ -87,13 +89,14 @@ find_task <- function(y, y_train, tasks, models, target, positive) {
     factor(text, levels = classes)
   }
   list(
-    task = task, classes = classes, positive = match(positive, classes), convert = convert
+    task = task, classes = classes, positive = match(positive, classes),
+    positive_said = positive_said, convert = convert
   )
 }
 
 # Are the rows to be questioned those the models were trained on? TRUE where most are; where only
 # some are, that is said. drawn: are these some of more?
-find_seen_rows <- function(data, train, drawn = FALSE) {
+find_seen_rows <- function(data, train, drawn = FALSE, arg = "data") {
   known <- find_known_rows(data, train)
   if (!known$beyond) return(FALSE)
   most <- known$count > nrow(data) / 2
@@ -102,7 +105,7 @@ find_seen_rows <- function(data, train, drawn = FALSE) {
     paste0(
       if (known$count == nrow(data)) "All" else known$count, " ",
       if (known$count < nrow(data)) "of the ", nrow(data),
-      if (drawn) " drawn", " rows of `data` are training rows."
+      if (drawn) " drawn", " rows of `", arg, "` are training rows."
     ),
     if (most) {
       paste0(
@@ -110,7 +113,9 @@ find_seen_rows <- function(data, train, drawn = FALSE) {
         "interval. ", "Give rows the models have not been trained on."
       )
     } else {
-      "Scores and rankings on them are optimistic. Take these rows out of `data`."
+      paste0(
+        "Scores and rankings on them are optimistic. Take these rows out of `", arg, "`."
+      )
     }
   )
   most

@@ -32,8 +32,9 @@
 #'   `truth` then is a factor.
 #' @param better For a function: is `"lower"` or `"higher"` better? yardstick's functions say so
 #'   themselves.
-#' @param positive With two classes: the one whose probability is ranked and explained. Default:
-#'   the second.
+#' @param positive With two classes: the one whose probability is ranked and explained, and that
+#'   stands for 1 where a model was trained on 0 and 1. Default: the second; of a target of words
+#'   it must be said where a model knows 0 and 1 only.
 #' @param dictionary A data frame from [read_dictionary()] with what is known of the predictors.
 #' @param predictors Names of the columns a model takes in, when it does not say so itself.
 #'   Default: every column but the target.
@@ -97,6 +98,7 @@ study <- function(
   given <- rows_of_study(data, list(target, weights, blocks))
   data <- given$data
   if (!is.null(train)) train <- check_rows(train, "train")
+  if (!is.null(train)) data <- as_in_training(data, train, "data")
   check_row_roles(given$roles, target, weights, blocks, "data")
   if (!is.null(train)) check_row_roles(train, target, weights, blocks, "train")
   if (!is.null(predictors)) {
@@ -135,7 +137,7 @@ study <- function(
     models = list(), data = data, store = given$store,
     roles = if (!is.null(given$store)) given$roles, train = train, target = target,
     task = kind$task,
-    classes = kind$classes, positive = kind$positive,
+    classes = kind$classes, positive = kind$positive, positive_said = kind$positive_said,
     metric = new_metric(
       metric, better, kind$task, kind$classes, kind$positive, weighted = !is.null(weights)
     ),

@@ -13,6 +13,7 @@ format_contributions <- function(x) {
   c(
     heading(say_contributions_heading(x, length(rows))),
     if (length(rows) <= 3) format_single_rows(x) else format_all_rows(x),
+    say_uninterpretable(detail(x, "doubtful"), detail(x, "target")),
     wrap_lines(say_unconverged(x))
   )
 }
@@ -45,6 +46,7 @@ say_unconverged <- function(x) {
 # One to three rows: the sentence, then a table of the largest contributions.
 format_single_rows <- function(x, most = 6) {
   parts <- split(as_plain(x), factor(row_key(x), unique(row_key(x))))
+  headed <- length(unique(x$model)) > 1
   more <- length(parts) - 3
   parts <- utils::head(parts, 3)
   most <- if (length(parts) == 1) 12 else most - length(parts)
@@ -64,6 +66,7 @@ format_single_rows <- function(x, most = 6) {
       if (all(is.na(shown$lower))) columns$interval <- NULL
       right <- c(FALSE, rep(TRUE, length(columns) - 1))
       c(
+        if (headed) part_of_model(part),
         lay_out(columns, right),
         if (nrow(rest)) {
           paste0(
@@ -147,11 +150,26 @@ say_row <- function(part, x, most = 3) {
   )
 }
 
-# Over all rows: sizes, direction and five bins.
-format_all_rows <- function(x, most = 12) {
+part_of_model <- function(part) {
+  paste0(part$model[1], if (!is.na(part$class[1])) paste0(", class ", part$class[1]))
+}
+
+# Over all rows: sizes, direction and five bins, model by model and class by class.
+format_all_rows <- function(x, most = 12, parts_shown = 3) {
   s <- summary(x)
   parts <- split(s, factor(paste(s$model, s$class), unique(paste(s$model, s$class))))
-  d <- parts[[1]]
+  left <- length(parts) - parts_shown
+  shown <- utils::head(parts, parts_shown)
+  most <- if (length(shown) > 1) max(3, 10 %/% length(shown)) else most
+  unlist(c(
+    lapply(shown, function(d) {
+      format_sizes(x, d, most, headed = length(parts) > 1)
+    }),
+    if (left > 0) paste0("and ", count_of(left, "more"), ": summary() shows all")
+  ), use.names = FALSE)
+}
+
+format_sizes <- function(x, d, most, headed) {
   shown <- utils::head(d, most)
   step <- max(shown$mean_size) / 10
   labels <- labels_in(x, shown$predictor)
@@ -169,25 +187,39 @@ format_all_rows <- function(x, most = 12) {
     c(FALSE, TRUE, FALSE, TRUE)
   )
   c(
+    if (headed) part_of_model(d),
     table,
     if (nrow(d) > most) {
       paste0(" and ", nrow(d) - most, " more: summary() shows them")
     },
-    "",
-    wrap_lines(paste0(
-      if (length(parts) > 1) {
-        paste0(
-          "Shown: model ", d$model[1],
-          if (!is.na(d$class[1])) paste0(", class ", d$class[1]),
-          "; summary() shows all. "
-        )
-      },
-      say_directions(shown, labels)
-    ))
+    if (!d$model[1] %in% names(detail(x, "doubtful"))) {
+      c("", wrap_lines(say_directions(shown, labels)))
+    },
+    if (headed) ""
   )
 }
 
+# The directions of every model and class, each by itself.
+sentences_of_directions <- function(x) {
+  s <- summary(x)
+  doubtful <- detail(x, "doubtful")
+  parts <- split(s, factor(paste(s$model, s$class), unique(paste(s$model, s$class))))
+  unique(vapply(parts, function(d) {
+    m <- d$model[1]
+    if (m %in% names(doubtful)) return(uninterpretable(m, doubtful[[m]], detail(x, "target")))
+    paste0(
+      if (length(parts) > 1) paste0(part_of_model(d), ": "),
+      say_directions(d, labels_in(x, d$predictor))
+    )
+  }, "", USE.NAMES = FALSE))
+}
+
+# Directions of what moves the prediction: a predictor whose mean size is below a twentieth of the
+# first one's is not told to raise or lower it.
 say_directions <- function(s, labels) {
+  large <- s$mean_size >= max(s$mean_size) / 20
+  labels <- labels[large]
+  s <- s[large, ]
   of <- function(way) labels[s$direction %in% way]
   says <- c(
     if (length(of("rises"))) {
@@ -221,20 +253,24 @@ format_interactions <- function(x, most = 10) {
     return(utils::capture.output(print(as_plain(x))))
   }
   all <- as_plain(x)
-  key <- paste(all$model, all$class)
-  d <- all[key == key[1], ]
+  parts <- split(all, factor(paste(all$model, all$class), unique(paste(all$model, all$class))))
+  headed <- length(parts) > 1
+  shown <- utils::head(parts, 3)
+  left <- length(parts) - length(shown)
   c(
     heading(say_interactions_heading(x)),
-    if (any(d$interaction != 0)) c(lay_out_pairs(x, d, most), ""),
-    wrap_lines(paste0(
-      if (length(unique(key)) > 1) {
-        paste0(
-          "Shown: model ", d$model[1], if (!is.na(d$class[1])) paste0(", class ", d$class[1]),
-          ". "
-        )
-      },
-      say_interactions(x, d)
-    ))
+    unlist(lapply(shown, function(d) {
+      c(
+        if (headed) part_of_model(d),
+        if (any(d$interaction != 0)) {
+          c(lay_out_pairs(x, d, if (headed) max(3, most %/% length(shown)) else most), "")
+        },
+        wrap_lines(say_interactions(x, d)),
+        if (headed) ""
+      )
+    }), use.names = FALSE),
+    if (left > 0) paste0("and ", count_of(left, "more"), ": as.data.frame() holds all"),
+    say_uninterpretable(detail(x, "doubtful"), detail(x, "target"))
   )
 }
 

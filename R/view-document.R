@@ -110,11 +110,10 @@ knit_result <- function(x, ...) {
 
 document_lines <- function(x) {
   if (inherits(x, c("dreher_effects", "dreher_contributions"))) {
-    s <- summary(x)
     said <- if (inherits(x, "dreher_effects")) {
-      s$sentence
+      sentences_of_effects(x)
     } else {
-      say_directions(s, labels_in(x, s$predictor))
+      sentences_of_directions(x)
     }
     return(c("", paste("-", in_markdown(utils::head(said, 12))), ""))
   }

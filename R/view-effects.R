@@ -33,7 +33,13 @@ format_effects <- function(x, most = 10) {
     columns$predictor <- shorten(columns$predictor, 14)
     table <- shorten(lay_out(columns, right), screen_width())
   }
-  said <- say_first_curves(shown, 12 - min(nrow(shown), 8))
+  said <- c(
+    say_uninterpretable(detail(x, "doubtful"), detail(x, "target")),
+    say_first_curves(
+      shown[!shown$model %in% names(detail(x, "doubtful")), ], 12 - min(nrow(shown), 8),
+      headed = several("model")
+    )
+  )
   c(
     heading(say_effects_heading(x, any(nzchar(columns$interval)))),
     table,
@@ -43,15 +49,47 @@ format_effects <- function(x, most = 10) {
   )
 }
 
-# As many sentences as there is room for, the largest changes first.
-say_first_curves <- function(shown, room) {
-  lines <- character()
-  for (s in shown$sentence) {
-    more <- wrap_lines(s)
-    if (length(lines) && length(lines) + length(more) > room) break
-    lines <- c(lines, more)
-  }
-  lines
+# As many sentences as there is room for, the largest changes first; of several models each under
+# its name.
+say_first_curves <- function(shown, room, headed = FALSE) {
+  models <- unique(shown$model)
+  unlist(lapply(models, function(m) {
+    lines <- if (headed) paste0(m, ":")
+    for (s in shown$sentence[shown$model == m]) {
+      more <- wrap_lines(s, indent = if (headed) 1 else 0)
+      if (length(lines) > headed && length(lines) + length(more) > room / length(models)) break
+      lines <- c(lines, more)
+    }
+    lines
+  }))
+}
+
+# The sentences of all curves, each with its model where there are several.
+sentences_of_effects <- function(x) {
+  s <- summary(x)
+  doubtful <- detail(x, "doubtful")
+  models <- unique(s$model)
+  c(
+    unlist(lapply(intersect(models, names(doubtful)), function(m) {
+      uninterpretable(m, doubtful[[m]], detail(x, "target"))
+    })),
+    paste0(
+      if (length(models) > 1) paste0(s$model, ", "), s$sentence
+    )[!s$model %in% names(doubtful)]
+  )
+}
+
+uninterpretable <- function(model, why, target) {
+  paste0(
+    model, " cannot be interpreted: ", why, ". How it acts says nothing of ", target, "."
+  )
+}
+
+# Of models whose importances cannot be interpreted: nothing of how they act is told of the target.
+say_uninterpretable <- function(doubtful, target) {
+  unlist(lapply(names(doubtful), function(m) {
+    wrap_lines(uninterpretable(m, doubtful[[m]], target))
+  }))
 }
 
 # intervals: are there any to be read below?

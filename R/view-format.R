@@ -198,7 +198,7 @@ say_ranking <- function(part, labels, method = part$method[1]) {
   share <- ifelse(is.na(part$share), 0, part$share)
   if (sum(share) == 0) return("No predictor has a positive importance.")
   if (!all(is.na(part$lower)) && zero_is_null(method) &&
-      !any(part$lower > 0, na.rm = TRUE)) {
+      !any(part$lower > 0, na.rm = TRUE) && any(part$importance != 0)) {
     return(if (nrow(part) == 1) {
       "The interval of its importance does not exclude zero."
     } else {
@@ -215,10 +215,19 @@ say_ranking <- function(part, labels, method = part$method[1]) {
     who, if (m == 1) " carries " else " carry ", format_percent(sum(share[seq_len(m)])),
     " of the ", in_sentence(method_labels()[[method]]), " importance"
   )
-  open <- sum(part$lower <= 0 & part$upper >= 0, na.rm = TRUE)
+  # what no shuffle changes is not in the model: that is no matter of an interval
+  idle <- part$importance == 0 & part$lower == 0 & part$upper == 0
+  idle[is.na(idle)] <- FALSE
+  open <- sum(part$lower <= 0 & part$upper >= 0 & !idle, na.rm = TRUE)
   if (zero_is_null(method) && open > 0) {
     out <- paste0(
       out, "; for ", open, " of ", nrow(part), " the interval does not exclude zero"
+    )
+  }
+  if (zero_is_null(method) && any(idle)) {
+    out <- paste0(
+      out, "; ", sum(idle), " of ", nrow(part), if (sum(idle) == 1) " is" else " are",
+      " not used by the model"
     )
   }
   paste0(out, ".")
@@ -265,7 +274,15 @@ say_members <- function(members, models, most = 3) {
     ifelse(
       !clear,
       ".",
-      ifelse(shown$beyond > 0, ": they are partly redundant.", ": they act together.")
+      ifelse(
+        shown$interplay < 0.02,
+        ". The model adds up what they tell; the difference is their correlation.",
+        ifelse(
+          shown$beyond > 0,
+          ". In the model one partly stands in for the other.",
+          ". In the model they act together."
+        )
+      )
     )
   )
 }
@@ -321,9 +338,12 @@ say_twins <- function(twins, labels, most = 3) {
   if (is.null(twins)) return(NULL)
   shown <- utils::head(twins, most)
   paste0(
-    paste0(labels[shown$predictor], " and ", labels[shown$other], collapse = "; "),
+    paste0(
+      label_or_name(labels, shown$predictor), " and ", label_or_name(labels, shown$other),
+      " (", format_value(shown$association, 0.01), ")", collapse = "; "
+    ),
     if (nrow(twins) > most) paste0("; and ", nrow(twins) - most, " more pairs"),
-    " are strongly associated. Shuffled alone, the importance of one is reduced by ",
+    " are strongly correlated. Shuffled alone, the importance of one is reduced by ",
     "the other, or rests on rows that cannot occur. See groups = and shuffle = ",
     "\"conditional\"."
   )

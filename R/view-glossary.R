@@ -86,6 +86,8 @@ NULL
 #'   \item{`beyond training range`}{no training row has such a value. See [effect_curves()]}
 #'   \item{`chosen by its error`}{the slice was chosen for its errors, so that they are not tested.
 #'   See [compare_slices()]}
+#'   \item{`correlated`}{the correlation with another predictor is 0.9 or more. See
+#'   [rank_permutation()]}
 #'   \item{`few refits`}{fewer than 25 bootstrap draws: the interval is not reliable. See
 #'   [rank_refit()]}
 #'   \item{`rows drawn`}{boosted trees of which each was grown on drawn rows: the recomputed gain is
@@ -112,7 +114,6 @@ NULL
 #'   \item{`possible leak`}{there is severe evidence that the predictor holds the target, or was
 #'   known only after it. See [check_data()]}
 #'   \item{`training rows`}{computed on rows the model was trained on: optimistic, without interval}
-#'   \item{`twin`}{strongly associated with another predictor. See [rank_permutation()]}
 #' }
 #' @seealso [glossary].
 #' @name flags

@@ -441,6 +441,5 @@ page_sentences <- function(sentences, most = 8) {
 }
 
 page_contributions <- function(x) {
-  s <- summary(x)
-  page_sentences(say_directions(s, labels_in(x, s$predictor)))
+  page_sentences(sentences_of_directions(x))
 }

@@ -98,7 +98,7 @@ short_sections <- function(r) {
     if (!is.null(r$effects)) {
       list(
         id = "effects", title = "How do the predictors act?",
-        body = page_sentences(summary(r$effects)$sentence)
+        body = page_sentences(sentences_of_effects(r$effects))
       )
     }
   )
@@ -476,7 +476,9 @@ effects_part <- function(r) {
   curves <- unique(s$predictor)
   views <- lapply(curves, function(p) curve_view(r$effects, s, d, p))
   paste0(
-    "<ul>", paste0("<li>", escape(utils::head(s$sentence, 12)), "</li>", collapse = ""),
+    "<ul>", paste0("<li>", escape(utils::head(sentences_of_effects(r$effects), 12)), "</li>",
+      collapse = ""
+    ),
     "</ul>",
     choice_of(
       "predictor",

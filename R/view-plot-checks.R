@@ -77,7 +77,7 @@ say_checks_briefly <- function(d) {
     if (length(severe)) paste0("severe: ", list_few(name_about(severe))),
     if (length(doubt)) paste0("in doubt: ", list_few(name_about(doubt)))
   )
-  if (!length(said)) return("Nothing that makes importances mislead.")
+  if (!length(said)) return("No severe finding and no doubt.")
   capitalised(paste0(paste(said, collapse = "; "), "."))
 }
 
@@ -92,7 +92,7 @@ autoplot.dreher_drift <- function(object, ..., top = 25) {
   top <- check_count(top, "top", least = 1)
   d <- as_plain(object)
   d <- d[!is.na(d$distance), ]
-  d <- utils::head(d[order(-(d$distance - d$expected)), ], top)
+  d <- utils::head(d, top)
   labels <- detail(object, "labels")
   name <- ifelse(d$predictor %in% names(labels), labels[d$predictor], d$predictor)
   name[d$predictor == about_target] <- paste(detail(object, "target"), about_target)

@@ -266,7 +266,6 @@ format_drift <- function(x) {
     return(utils::capture.output(print(as_plain(x))))
   }
   d <- as_plain(x)
-  d <- d[order(-(d$distance - d$expected), na.last = TRUE), ]
   shown <- utils::head(d, 12)
   sets <- detail(x, "sets")
   of_time <- time_of_columns(x, shown$predictor)
@@ -373,24 +372,26 @@ format_checks <- function(x) {
     detail(x, "target")
   ))
   if (!nrow(x)) return(c(head, " No findings."))
-  most <- if (nrow(x) > 15) 14 else 15
-  shown <- as_plain(x)[seq_len(min(nrow(x), most)), ]
-  name <- shorten(shown$predictor, name_room(16))
-  room <- screen_width() - 7 - max(8, nchar(shown$severity)) - max(9, nchar(name, "width")) -
-    max(7, nchar(shown$finding))
-  reason <- shorten_words(shown$detail, room)
-  rows <- lay_out(list(
-    severity = shown$severity, predictor = name, finding = shown$finding, reason = reason
-  ))
+  lines <- lapply(seq_len(nrow(x)), function(i) finding_lines(x[i, ]))
+  grave <- x$severity != "note"
+  # every severe finding and doubt in full; notes as far as there is room
+  room <- 16 - length(unlist(lines[grave]))
+  shown <- grave | cumsum(lengths(lines) * !grave) <= max(room, 0)
+  left <- sum(!shown)
   c(
-    head, rows,
-    if (nrow(x) > most) {
-      paste0(" and ", nrow(x) - most, " more: as.data.frame() shows all, in full")
-    } else if (any(reason != shown$detail)) {
-      " \u2026: as.data.frame() shows reasons in full"
+    head, unlist(lines[shown]),
+    if (left) {
+      paste0(" and ", count_of(left, if (any(shown)) "note"), ": as.data.frame() shows all")
     },
-    "", wrap_lines(say_checks(x)), wrap_lines(say_drawn(x))
+    "", wrap_lines(say_checks(x, reason = FALSE)), wrap_lines(say_drawn(x))
   )
+}
+
+# One finding, whole: "severe  ring_tone, leak: The target is ..."
+finding_lines <- function(f) {
+  text <- paste0(name_about(f$predictor), ", ", f$finding, ": ", f$detail)
+  lines <- wrap_lines(text, text_width() - 9)
+  paste0(" ", format(c(f$severity, rep("", length(lines) - 1)), width = 8), lines)
 }
 
 # Of large tables some rows are drawn for what has a sampling error. what: was looked at in these;
@@ -406,8 +407,9 @@ say_drawn <- function(
   )
 }
 
-# What the findings come to, and the reason and remedy of the first.
-say_checks <- function(x) {
+# What the findings come to, and the reason and remedy of the first. reason: FALSE where that is told
+# beside it.
+say_checks <- function(x, reason = TRUE) {
   severe <- x[x$severity == "severe", ]
   doubt <- x[x$severity == "doubt", ]
   first <- if (nrow(severe)) severe[1, ] else if (nrow(doubt)) doubt[1, ]
@@ -418,19 +420,27 @@ say_checks <- function(x) {
   }
   found <- c(counted(severe, "severe finding"), counted(doubt, "doubt"))
   if (!length(found)) {
-    return(if (any(x$finding %in% c("twin", "copy", "derived"))) {
-      "Notes only. Predictors that go together share or hide each other's importance."
-    } else {
-      "Nothing that makes importances mislead."
-    })
+    return(paste0(
+      nothing_found,
+      if (any(x$finding %in% c("correlated", "copy", "derived"))) {
+        " Predictors that go together share or hide each other's importance."
+      }
+    ))
   }
   text <- paste(found, collapse = ", ")
   paste0(
     toupper(substr(text, 1, 1)), substring(text, 2), ". ",
-    if (!first$predictor %in% c(about_rows, about_target)) paste0(first$predictor, ": "),
-    first$detail, " ", first$todo
+    if (reason || !first$predictor %in% c(about_rows, about_target)) {
+      paste0(name_about(first$predictor), ": ")
+    },
+    if (reason) paste0(first$detail, " "), first$todo
   )
 }
+
+# No check of values can know more.
+nothing_found <- paste0(
+  "No severe finding and no doubt. Which columns were known before the target, only you can say."
+)
 
 #' @export
 print.dreher_set_file <- function(x, ...) {

@@ -291,16 +291,21 @@ format_stability <- function(x, lines = 24, n = NULL, models = NULL) {
     ))
   }
   if (several) {
-    body <- unlist(lapply(x$parts, function(p) {
-      wrap_lines(paste0(part_name(p$table), ": ", say_verdict(p, x$labels, x$about)))
-    }))
     foot <- c(
       failed,
-      "as.data.frame() holds every predictor; plot(model = , method = ) draws one."
+      "print(n = ) shows more; as.data.frame() holds every predictor."
     )
-    room <- lines - length(head) - length(foot) - 1
-    if (length(body) > room) body <- c(utils::head(body, room - 1), " ...")
-    return(c(head, body, foot))
+    parts <- utils::head(x$parts, 4)
+    said <- lapply(parts, function(p) wrap_lines(say_verdict(p, x$labels, x$about)))
+    room <- lines - length(head) - length(foot) - length(unlist(said)) - 3 * length(parts)
+    rows <- max(3, room %/% length(parts))
+    body <- unlist(Map(function(p, says) {
+      c(part_name(p$table), stability_lines(p, x$labels, rows + 1, rows), says, "")
+    }, parts, said))
+    more <- length(x$parts) - length(parts)
+    return(c(
+      head, body, if (more > 0) paste0("and ", count_of(more, "more list"), "."), foot
+    ))
   }
   if (full) {
     rows <- if (is.null(n)) Inf else n

@@ -56,7 +56,7 @@ format_twins <- function(x, most = 6, room = 19) {
       paste0(" and ", count_of(nrow(x$clusters) - most, "more cluster"))
     },
     if (nrow(x$clusters)) {
-      c("", "reduce_predictors(thin_twins = TRUE) lets one of each cluster in.")
+      c("", wrap_lines(say_thinned(d, name)))
     }
   )
 }
@@ -147,4 +147,16 @@ say_told <- function(shares) {
 
 told_of <- function(x, members) {
   x$tells$tells[x$tells$predictor %in% members & x$tells$other %in% members]
+}
+
+# What thinning would do, in these very columns.
+say_thinned <- function(d, name) {
+  gone <- d$predictor[!is.na(d$cluster) & !d$representative]
+  if (!length(gone)) {
+    return("reduce_predictors(thin_twins = TRUE) would keep them all: none replaces another.")
+  }
+  paste0(
+    "reduce_predictors(thin_twins = TRUE) would leave out ", few_words(name(gone), 8),
+    ", where each training part agrees."
+  )
 }
