@@ -43,8 +43,8 @@ format: setup-develop
 check: setup-test
 	mkdir -p out && cd out && R CMD build .. && _R_CHECK_FORCE_SUGGESTS_=true R CMD check --no-manual dreher_*.tar.gz
 
-docs: setup-develop
-	Rscript -e 'Rcpp::compileAttributes(); suppressMessages(roxygen2::roxygenise(load_code = "source"))'
+docs: setup-develop build
+	$(R_ENV) Rscript -e 'Rcpp::compileAttributes(); suppressMessages(roxygen2::roxygenise(load_code = "installed"))'
 
 screenshots: setup-develop build
 	$(R_ENV) bash tools/screenshots

@@ -172,13 +172,14 @@ check_columns <- function(data, columns, arg, what, model = NULL) {
 check_no_dots <- function(..., .verb) {
   if (...length() == 0) return(invisible())
   given <- names(list(...))
-  shown <- if (is.null(given)) {
-    "an argument without a name"
-  } else {
-    quote_some(given[nzchar(given)])
-  }
+  named <- given[nzchar(given)]
   stop_input(
-    paste0("`", .verb, "()` has no argument ", shown, "."),
+    if (length(named)) {
+      paste0("`", .verb, "()` has no argument ", quote_some(named), ".")
+    } else {
+      paste0("`", .verb, "()` takes this argument by its name only.")
+    },
+    if (!length(named)) paste0("Given without a name: ", describe_value(list(...)[[1]]), "."),
     todo = paste0("See ?", .verb, " for the arguments.")
   )
 }

@@ -18,9 +18,13 @@ find_against <- function(st) {
     )
     if (is.null(p)) return(NULL)
     worst <- way_of_predictions(st, p, rows[[st$target]])
-    if (is.null(worst) || !isTRUE(worst$value + 3.5 * worst$std_error < worst$none)) return(NULL)
+    if (is.null(worst) || !isTRUE(worst$value + 3.5 * worst$std_error < worst$none)) {
+      return(NULL)
+    }
     data.frame(
-      model = m$name, worst[c("class", "measure", "value", "std_error")], rows = kind,
+      model = m$name,
+      worst[c("class", "measure", "value", "std_error")],
+      rows = kind,
       row.names = NULL
     )
   })
@@ -60,12 +64,19 @@ check_direction <- function(st) {
     f <- found[i, ]
     classes <- !is.na(f$class)
     finding(
-      about_target, "against the target", "severe", f$value, f$measure,
+      about_target,
+      "against the target",
+      "severe",
+      f$value,
+      f$measure,
       paste0(
         "The predictions of model ", f$model, " run against the target on the ", f$rows,
         " rows: ",
         if (classes) {
-          paste0("rows of class ", f$class, " get lower probabilities of it than the others (AUC ")
+          paste0(
+            "rows of class ", f$class,
+            " get lower probabilities of it than the others (AUC "
+          )
         } else {
           "the higher they are, the lower is the target (rank correlation "
         },

@@ -1,9 +1,10 @@
 # One predictor that alone tells nearly all of the target, or two that do so together, where the
 # others add next to nothing: the values cannot say whether it was known before the target, so it
-# is put as a question. A leak with noise looks like this, and so does a very strong honest predictor.
+# is put as a question. A leak with noise looks like this, and so does a very strong honest
+# predictor.
 
-# Shares of the target told: by one, by two.
-least_told <- c(one = 0.9, two = 0.97)
+# Shares of the target told: by one, by one that the others know only through the target, by two.
+least_told <- c(one = 0.9, mirror = 0.8, two = 0.97)
 # What the others may take off the error that is left.
 most_added <- 0.2
 
@@ -11,7 +12,9 @@ most_added <- 0.2
 check_dominating <- function(table, st, known = character(), seed = 1) {
   use <- which(!is.na(table$y$x))
   if (length(use) < 20 || table$y$distinct < 2) return(no_findings())
-  if (length(use) > 2000) use <- use[unique(round(seq(1, length(use), length.out = 2000)))]
+  if (length(use) > 2000) {
+    use <- use[unique(round(seq(1, length(use), length.out = 2000)))]
+  }
   usable <- columns_that(table, function(column) !column$time && has_several(column))
   usable <- Filter(function(p) !runs_with_rows(table$columns[[p]], table), usable)
   columns <- rows_of_columns(table$columns[setdiff(usable, known)], use)
@@ -20,22 +23,27 @@ check_dominating <- function(table, st, known = character(), seed = 1) {
   y <- response_of(target)
   part <- parts_of(length(use), seed = seed)
   told <- vapply(columns, function(column) told_alone(column, target, y, part), 0)
-  alone <- names(columns)[told >= least_told[["one"]]]
-  if (length(alone)) {
-    return(bind_findings(lapply(alone, function(p) {
-      if (others_add(columns, p, y, part, told[[p]])) return(NULL)
-      dominating(p, told[[p]], st$target, length(columns))
-    })))
-  }
+  alone <- names(columns)[told >= least_told[["mirror"]]]
+  found <- bind_findings(lapply(alone, function(p) {
+    kind <- kind_of_strong(columns, p, y, part, told[[p]])
+    asked <- kind == "mirror" ||
+      kind == "nothing beside it" && told[[p]] >= least_told[["one"]]
+    if (asked) dominating(p, told[[p]], st$target, kind == "mirror", length(columns))
+  }))
+  if (any(told >= least_told[["one"]]) || nrow(found)) return(found)
   pair_dominating(columns, y, part, st$target)
 }
 
-dominating <- function(p, told, target, columns) {
+dominating <- function(p, told, target, mirror, columns) {
   finding(
     p, "tells nearly all", "doubt", 100 * told, "% of the target",
     paste0(
       quoted(p), " alone tells ", say_nearly_all(told), " of `", target, "`",
-      if (columns > 1) ", and the others add next to nothing to it",
+      if (mirror) {
+        ", and the others know of it only what the target does"
+      } else if (columns > 1) {
+        ", and the others add next to nothing to it"
+      },
       ": was it known before the target?"
     ),
     "Only you can say. If it was not, train the models without it."
@@ -94,32 +102,33 @@ errors_taken <- function(column, target, part) {
     out <- part == k
     counts <- table(bin[!out], target$x[!out])
     guess <- as.integer(colnames(counts))[max.col(counts, ties.method = "first")]
-    wrong <- wrong + sum(guess[match(bin[out], rownames(counts))] != target$x[out], na.rm = TRUE)
+    wrong <- wrong + sum(
+      guess[match(bin[out], rownames(counts))] != target$x[out], na.rm = TRUE
+    )
   }
   share <- wrong / length(target$x)
   constant <- 1 - max(tabulate(target$x)) / length(target$x)
   if (share <= 0.06 && share <= 0.6 * constant) 1 - share else 0
 }
 
-# Do the others tell what p leaves, as they do beside an honest predictor? What they only know
-# through the target does not count: beside the target itself with noise they add, and know of the
-# noise nothing.
-others_add <- function(columns, p, y, part, told) {
+# What the others say beside p: "nothing beside it"; "more", as beside an honest predictor; or,
+# where p is the target with noise, more of the target and nothing of the noise ("mirror").
+kind_of_strong <- function(columns, p, y, part, told) {
   own <- columns[[p]]
   others <- columns[names(columns) != p & !vapply(columns, function(other) {
     !is.null(other$place) && !is.null(own$place) && abs(rank_correlation_of(other, own)) > 0.9
   }, NA)]
-  if (!length(others)) return(FALSE)
+  if (!length(others)) return("nothing beside it")
   others <- most_telling(others, y)
   both <- fit_additive(c(columns[p], others), y, part)$skill
   alone <- fit_additive(columns[p], y, part)$skill
   adds <- 1 - (1 - both) / (1 - max(alone, 1e-9))
-  if (adds <= most_added || both <= told) return(FALSE)
-  if (!own$number) return(TRUE)
+  if (adds <= most_added || both <= told) return("nothing beside it")
+  if (!own$number) return("more")
   known <- !is.na(own$x)
   given <- given_target(own$x[known], y[known, , drop = FALSE], part[known])
   knows <- fit_additive(rows_of_columns(others, known), given, part[known])$skill
-  knows > 0.1 * adds
+  if (knows > 0.1 * adds) "more" else "mirror"
 }
 
 # Two that together tell nearly all, each much less: such as halves of the target.

@@ -74,3 +74,15 @@ loss_with_error <- function(metric, info, p, than, seed) {
     df = length(values) - 1
   )
 }
+
+# The model that scores best on rows held out; without such rows the first. among: names of models
+best_model <- function(st, among = names(st$models)) {
+  if (length(among) == 1 || isTRUE(st$seen)) return(among[1])
+  score <- kept(st, "model scores", {
+    info <- whole_info(st)
+    vapply(st$models, function(m) {
+      metric_score(st$metric, info$truth, predict_whole(st, m), info$weight)
+    }, 0)
+  })[among]
+  among[order(if (st$metric$better == "lower") score else -score)[1]]
+}

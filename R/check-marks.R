@@ -43,7 +43,11 @@ gap_mark <- function(x) {
     strange <- v < 0 && all(rest >= 0)
     distinct <- length(unique(rest))
     far <- away > 3 * stats::sd(rest) && away > diff(range(rest)) / 2
-    told <- if (small) distinct >= 8 && strange && (v != -1 || has_gap(rest)) else far || strange
+    told <- if (small) {
+      distinct >= 8 && strange && (v != -1 || has_gap(rest))
+    } else {
+      far || strange
+    }
     if (told) return(list(value = v, count = count, rest = range(rest)))
   }
   NULL
@@ -56,46 +60,59 @@ count_in_words <- function(n, noun) paste0(format_number(n), " ", noun, if (n !=
 
 # What learners of the study file joined as rare, once a predictor.
 check_joined <- function(st) {
-  joined <- Filter(Negate(is.null), lapply(st$models, function(m) {
-    d <- joined_of_model(m$object)
-    if (!is.null(d) && nrow(d)) cbind(d, model = m$name)
-  }))
+  joined <- Filter(
+    Negate(is.null),
+    lapply(st$models, function(m) {
+      d <- joined_of_model(m$object)
+      if (!is.null(d) && nrow(d)) cbind(d, model = m$name)
+    })
+  )
   if (!length(joined)) return(no_findings())
   joined <- do.call(rbind, unname(joined))
-  bind_findings(lapply(split(joined, factor(joined$predictor, unique(joined$predictor))), function(d) {
-    gone <- d$kept[1] == 0
-    who <- list_words(d$model)
-    finding(
-      d$predictor[1], "levels joined", if (gone) "doubt" else "note", d$levels[1], "levels",
-      paste0(
+  bind_findings(lapply(
+    split(joined, factor(joined$predictor, unique(joined$predictor))),
+    function(d) {
+      gone <- d$kept[1] == 0
+      who <- list_words(d$model)
+      finding(
+        d$predictor[1],
+        "levels joined",
+        if (gone) "doubt" else "note",
+        d$levels[1],
+        "levels",
+        paste0(
+          if (gone) {
+            paste0("None of its ", d$levels[1], " levels has ", least_of_level)
+          } else {
+            paste0(
+              d$levels[1], if (d$levels[1] == 1) " level has" else " levels have",
+              " fewer than ", least_of_level
+            )
+          },
+          " training rows",
+          if (gone) {
+            paste0(": ", who, if (nrow(d) > 1) " do" else " does", " not use it.")
+          } else {
+            paste0(
+              " (", format_number(d$rows[1]), " rows in all): ", who,
+              if (nrow(d) > 1) " take" else " takes", " them together; ", d$kept[1],
+              " stand for themselves."
+            )
+          }
+        ),
         if (gone) {
-          paste0("None of its ", d$levels[1], " levels has ", least_of_level)
+          "Join levels that belong together in a column of your own, or leave it out."
         } else {
-          paste0(
-            d$levels[1], if (d$levels[1] == 1) " level has" else " levels have", " fewer than ",
-            least_of_level
-          )
-        },
-        " training rows",
-        if (gone) {
-          paste0(": ", who, if (nrow(d) > 1) " do" else " does", " not use it.")
-        } else {
-          paste0(
-            " (", format_number(d$rows[1]), " rows in all): ", who, if (nrow(d) > 1) " take" else
-              " takes", " them together; ", d$kept[1], " stand for themselves."
-          )
+          "Join levels that belong together in a column of your own."
         }
-      ),
-      if (gone) {
-        "Join levels that belong together in a column of your own, or leave it out."
-      } else {
-        "Join levels that belong together in a column of your own."
-      }
-    )
-  }))
+      )
+    }
+  ))
 }
 
 joined_of_model <- function(object) {
   if (inherits(object, "dreher_transformed")) return(joined_of_model(object$model))
-  if (is.list(object) && is.function(object$encode)) attr(object$encode, "joined", exact = TRUE)
+  if (is.list(object) && is.function(object$encode)) {
+    attr(object$encode, "joined", exact = TRUE)
+  }
 }

@@ -25,22 +25,23 @@ check_clustered <- function(table, st) {
       " values, ",
       if (known) {
         paste0(
-          "within each of them ", list_few(quoted(found$constant)),
-          " never change", if (length(found$constant) == 1) "s"
+          "within each of them ", list_few(quoted(found$constant)), " never change",
+          if (length(found$constant) == 1) "s"
         )
       } else {
         "and is called as units are"
       },
       if (isTRUE(both > 0)) {
         paste0(
-          ", and ", say_share(both), " of the holdout rows are of units that the training rows ",
-          "have too"
+          ", and ", say_share(both),
+          " of the holdout rows are of units that the training rows ", "have too"
         )
       },
       "."
     ),
     paste0(
-      "If they belong together, name it: study(blocks = \"", found$unit, "\"), or blocks in ",
+      "If they belong together, name it: study(blocks = \"", found$unit,
+      "\"), or blocks in ",
       "the study file. Without, rows of one unit are on both sides of a split, and ",
       "scores and intervals are too good."
     )
@@ -74,7 +75,7 @@ find_unit <- function(table, least = 2) {
     may_be_unit(table$columns[[x]], values[[x]]$code, size[[x]], called[[x]])
   }, NA)]
   constant <- lapply(units, function(x) {
-    constant_within(values, size, x, if (called[[x]]) 1 else least)
+    constant_within(values, size, x, called[[x]], if (called[[x]]) 1 else least)
   })
   evidence <- lengths(constant) + 0.5 * called[units]
   best <- which.max(evidence)
@@ -88,10 +89,10 @@ find_unit <- function(table, least = 2) {
 }
 
 unit_words <- c(
-  "subject", "subj", "patient", "person", "participant", "respondent", "animal", "rat", "mouse",
-  "chick", "dog", "cow", "child", "infant", "student", "pupil", "donor", "household", "customer",
-  "client", "user", "borrower", "member", "individual", "proband", "volunteer", "specimen", "plant",
-  "tree"
+  "subject", "subj", "patient", "person", "participant", "respondent", "animal", "rat",
+  "mouse", "chick", "dog", "cow", "child", "infant", "student", "pupil", "donor",
+  "household", "customer", "client", "user", "borrower", "member", "individual",
+  "proband", "volunteer", "specimen", "plant", "tree"
 )
 
 # "patient", "PatientID", "subj_no"
@@ -121,14 +122,15 @@ may_be_unit <- function(column, code, size, called) {
 }
 
 # The columns that never change within the values of x; none where they are too few to say anything:
-# other names of its levels, stretches of a number, and what one of the others gives do not count.
-constant_within <- function(values, size, x, least) {
+# other names of its levels, stretches of a number that is not called a unit, and what one of the
+# others gives do not count.
+constant_within <- function(values, size, x, called, least) {
   code <- values[[x]]$code
   others <- setdiff(names(values)[size >= 2 & size <= size[[x]]], x)
   constant <- Filter(function(z) {
     one <- values[[z]]
     (size[[z]] < size[[x]] || one$fractions) && gives(code, one$code) &&
-      !(values[[x]]$number && in_stretches(code, one$code, one$number))
+      (called || !(values[[x]]$number && in_stretches(code, one$code, one$number)))
   }, others)
   apart <- character()
   for (z in constant[order(-size[constant])]) {
@@ -151,30 +153,20 @@ in_stretches <- function(x, z, number) {
 
 # --- units without a name ----------------------------------------------------------------------
 
-# Two numbers of many values that were measured once a unit come back together, row after row, while
-# numbers of their own would hardly ever meet again.
+# Columns that were measured once a unit come back together, row after row, in far fewer
+# combinations than columns that had nothing to do with each other would make.
 check_betrayed <- function(table) {
-  several <- columns_that(table, function(column) {
-    known <- sum(!is.na(column$x))
-    column$number && !column$time && column$distinct >= 15 && known >= 60 &&
-      column$distinct <= known / 2
-  })
-  if (length(several) < 2 || length(several) > 60) return(no_findings())
-  pairs <- utils::combn(several, 2, simplify = FALSE)
-  met <- vapply(pairs, function(pair) rows_a_pair(table$columns[pair]), 0)
-  best <- which.max(met)
-  if (!(met[best] >= 2)) return(no_findings())
-  pair <- pairs[[best]]
-  together <- unique(unlist(pairs[met >= 2 & vapply(pairs, function(p) any(p %in% pair), NA)]))
-  others <- setdiff(names(table$columns), together)
-  key <- paste(table$columns[[pair[1]]]$x, table$columns[[pair[2]]]$x)
-  changes <- vapply(others, function(p) !gives(match(key, unique(key)), table$columns[[p]]$x), NA)
+  together <- columns_together(table)
+  if (is.null(together)) return(no_findings())
+  others <- setdiff(names(table$columns), together$columns)
+  changes <- vapply(others, function(p) !gives(together$key, table$columns[[p]]$x), NA)
   # rows that are the same in all columns are repeated rows, and told as such
   if (!any(changes)) return(no_findings())
   finding(
-    about_rows, "clustered rows", "doubt", met[best], "rows a unit",
+    about_rows, "clustered rows", "doubt", together$rows, "rows a unit",
     paste0(
-      list_few(quoted(together)), " come back together, ", short_number(met[best], 2),
+      list_few(quoted(together$columns)), " come back together, ",
+      short_number(together$rows, 2),
       " rows at a time, while other columns change: rows look like one unit measured again."
     ),
     paste0(
@@ -184,19 +176,47 @@ check_betrayed <- function(table) {
   )
 }
 
-# How many rows share both values, on average, where numbers that had nothing to do with each other
-# would hardly share them; else 1.
-rows_a_pair <- function(columns) {
-  a <- columns[[1]]
-  b <- columns[[2]]
-  known <- !is.na(a$x) & !is.na(b$x)
-  n <- sum(known)
-  if (n < 60 || abs(rank_correlation_of(a, b)) > 0.9) return(1)
-  share <- function(x) sum((tabulate(match(x, unique(x))) / length(x))^2)
-  pairs <- length(unique(paste(a$x[known], b$x[known])))
-  expected <- n^2 / 2 * share(a$x[known]) * share(b$x[known])
-  # one that the other gives is another name of it
-  own <- c(length(unique(a$x[known])), length(unique(b$x[known])))
-  if (expected > 0.1 * n || pairs == min(own)) return(1)
-  n / pairs
+# Columns whose combinations are less than half as many as after each was permuted by itself, where
+# these would tell most rows apart; added one at a time, each the one that leaves the fewest.
+# -> list(columns, key: number of the combination of each row, rows: how many have one), or NULL
+columns_together <- function(table, most = 5) {
+  columns <- Filter(function(column) {
+    known <- sum(!is.na(column$x))
+    !column$time && column$distinct >= 2 && known >= 60 && column$distinct <= known / 2
+  }, table$columns)
+  if (length(columns) < 2 || length(columns) > 60) return(NULL)
+  code <- lapply(columns, function(column) match(column$x, unique(column$x)))
+  n <- length(code[[1]])
+  mixed <- with_stream(1, c("together", n), lapply(code, function(x) sample(x)))
+  join <- function(key, x) {
+    both <- key * (max(x) + 1) + x
+    match(both, unique(both))
+  }
+  apart <- function(a, b) abs(rank_correlation_of(columns[[a]], columns[[b]])) <= 0.9
+  size <- vapply(code, max, 1L)
+  first <- names(columns)[which.max(size)]
+  if (size[[first]] < 8) return(NULL)
+  chosen <- first
+  key <- code[[first]]
+  other <- mixed[[first]]
+  while (length(chosen) < most) {
+    # levels that what is there gives tell nothing new
+    left <- Filter(function(p) {
+      measured <- columns[[p]]$number && size[[p]] >= 15 && has_fractions(columns[[p]]$x)
+      measured || !gives(key, code[[p]])
+    }, setdiff(names(columns), chosen))
+    left <- Filter(function(p) all(vapply(chosen, apart, NA, p)), left)
+    if (!length(left)) return(NULL)
+    ratio <- vapply(left, function(p) {
+      max(join(key, code[[p]])) / max(join(other, mixed[[p]]))
+    }, 0)
+    best <- left[which.min(ratio)]
+    key <- join(key, code[[best]])
+    other <- join(other, mixed[[best]])
+    chosen <- c(chosen, best)
+    if (max(other) >= 0.5 * n && max(key) <= 0.5 * max(other)) {
+      return(list(columns = chosen, key = key, rows = n / max(key)))
+    }
+  }
+  NULL
 }

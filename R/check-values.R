@@ -275,14 +275,14 @@ identifier_kind <- function(column, p, table) {
 # Whole numbers without repeats that rise or fall with the rows, under a name that row numbers get
 # or none: for any number of rows.
 numbers_rows <- function(column, p, table) {
-  named <- grepl(
-    "^(v1|x|x[._]?1|[.]{3}1|unnamed[:._ ]*[0-9]*|row[._ ]?(names?|numbers?|nr|no|id)|index|idx|rn)$",
-    tolower(p)
+  named <- p %in% c("V1", "X", "X1", "...1") || grepl(
+    "^(unnamed[:._ ]*[0-9]*|row[._ ]?(names?|numbers?|nr|no|id)|index|idx|rn)$", tolower(p)
   )
-  if (!named || !column$number || anyNA(column$x) || any(column$x != round(column$x))) return(FALSE)
+  if (!named || !column$number || anyNA(column$x) || any(column$x != round(column$x))) {
+    return(FALSE)
+  }
   if (column$distinct < 0.98 * length(column$x)) return(FALSE)
-  runs_with_rows(column, table, least = 5) ||
-    diff(range(column$x)) < 2 * length(column$x)
+  runs_with_rows(column, table, least = 5) || diff(range(column$x)) < 2 * length(column$x)
 }
 
 looks_like_years <- function(x) all(x >= 1500 & x <= 2200)

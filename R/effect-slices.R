@@ -246,11 +246,26 @@ find_slices <- function(model, rows, loss, seed) {
   data <- rows[half, model$inputs$predictors, drop = FALSE]
   data <- data[vapply(data, function(x) length(unique(x)) <= 50 || is.numeric(x), NA)]
   tree <- rpart::rpart(
-    .loss ~ ., cbind(data, .loss = loss[half]), method = "anova",
+    .loss ~ .,
+    cbind(data, .loss = loss[half]),
+    method = "anova",
     control = rpart::rpart.control(
-      maxdepth = 3, minbucket = max(20, ceiling(0.05 * length(half))), cp = 0.005, xval = 0
+      maxdepth = 3,
+      minbucket = max(20, ceiling(0.05 * length(half))),
+      cp = 0.005,
+      xval = 0
     )
   )
+  if (nrow(tree$frame) == 1) {
+    stop_study(
+      paste0(
+        "No slices were found in which the errors of model \"", model$name, "\" differ."
+      ),
+      todo = paste0(
+        "Name a column whose values are compared, as ~ ", names(data)[1], "."
+      )
+    )
+  }
   other <- setdiff(seq_len(n), half)
   leaf <- which(tree$frame$var == "<leaf>")
   lead <- leaf[order(-tree$frame$yval[leaf])]

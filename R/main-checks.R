@@ -227,7 +227,7 @@ open_run_words <- function(given) {
 
 # What a reduction needs of the study, before the reduction. -> the rows to confirm on, or NULL
 check_reduction <- function(st, given) {
-  if (length(st$models) > 1 && is.null(given$ranker)) {
+  if (length(st$models) > 1 && is.null(given$ranker) && isTRUE(st$seen)) {
     wrong_usage(
       "there are several models (",
       list_words(names(st$models)),
@@ -245,7 +245,7 @@ check_reduction <- function(st, given) {
     } else if (!is.null(given$ranker)) {
       given$ranker
     } else {
-      1L
+      best_model(st)
     }]]
   predictors <- model$inputs$predictors
   if (given$rule == "cheapest") {

@@ -330,7 +330,7 @@ command_reduce <- function(given) {
     st,
     by = in_words(given$by),
     search = given$search,
-    models = given$ranker,
+    models = if (is.null(given$ranker)) best_model(st) else given$ranker,
     refit_as = given$refit_as,
     groups = given$groups,
     thin_twins = given$thin_twins,

@@ -21,8 +21,8 @@
 #'   they were is yours to say. Blocks that were found are named with what never changes within
 #'   them (in a comment where they are fewer than 40, or one holds more than 4 % of the rows): take
 #'   the line out where rows of one value are no repeated measurements. Of 500 rows
-#'   (blocks, where there are some) or more a fifth each becomes holdout and untouched; of 100 or
-#'   more a quarter holdout; of fewer none, and methods are asked on training rows. Where dates or
+#'   (125 blocks, where there are some) or more a fifth each becomes holdout and untouched; of 100
+#'   rows (25 blocks) or more a quarter holdout; of fewer none, and methods are asked on training rows. Where dates or
 #'   times tell most rows apart, the last rows are held out in place of drawn ones.
 #' @section Errors: `dreher_error_input`: a file that cannot be read, a target that is no column or
 #'   has one value, a study file that exists.
@@ -107,7 +107,9 @@ times_of_rows <- function(rows, target, blocks) {
 
 draft_spec <- function(rows, data, target, blocks, folder, seed) {
   y <- rows[[target]]
-  n <- if (is.null(blocks)) sum(!is.na(y)) else length(unique(rows[[blocks]]))
+  # a block says more than a row: a quarter of the blocks will do
+  n <- sum(!is.na(y))
+  if (!is.null(blocks)) n <- min(n, 4 * length(unique(rows[[blocks]])))
   inside <- startsWith(normalizePath(data), paste0(normalizePath(folder), "/"))
   list(
     data = list(
@@ -249,7 +251,8 @@ draft_blocks <- function(blocks, unit) {
   # names in a comment must not end its line
   why <- printable(if (length(unit$constant)) {
     paste0(
-      list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s", " in it"
+      list_few(unit$constant, 3), " never change", if (length(unit$constant) == 1) "s",
+      " in it"
     )
   } else {
     "it is called so"
@@ -329,7 +332,7 @@ draft_reduction <- function(st, seconds, confirm) {
     list(folds = min(4, usual), repeats = 1, random = 0),
     list(folds = min(3, usual), repeats = 1, random = 0)
   )
-  model <- model_to_reduce(st)
+  model <- best_model(st)
   took <- vapply(ways, function(w) seconds_of_reduction(st, c(w, model = model)), 0)
   at <- which(took <= seconds / 2)[1]
   if (is.na(at)) {
@@ -345,11 +348,4 @@ draft_reduction <- function(st, seconds, confirm) {
     "  rule: one_se",
     if (confirm) c("confirm:   # once: a second look is no confirmation", "  margin: 2 %")
   )
-}
-
-# The one that predicts best, where rows were held out; else the first.
-model_to_reduce <- function(st) {
-  if (isTRUE(st$seen)) return(names(st$models)[1])
-  scores <- score_models(st)
-  scores$model[order(scores$score * if (st$metric$better == "lower") 1 else -1)[1]]
 }

@@ -218,7 +218,10 @@ reduce_step <- function() {
           "ranking, backward, forward or floating [default %default]",
           default = "ranking"
         ),
-        opt("ranker", "name of the model that ranks, where there are several"),
+        opt(
+          "ranker",
+          "name of the model that ranks [default: the one that scores best on --data]"
+        ),
         opt(
           "refit-as",
           "name of the model that is trained on the sets [default: the one that ranks]"

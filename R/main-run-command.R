@@ -119,12 +119,17 @@ roles_in_file <- c(
 # step: its name; options: what it takes; words: as they were written
 fill_from_file <- function(step, options, given, words) {
   written <- sub("^--", "", sub("=.*$", "", words[startsWith(words, "--")]))
-  both <- intersect(written, roles_in_file)
+  spec <- sound_spec(given$study)
+  # what a file need not say may be said beside it
+  both <- setdiff(
+    intersect(written, roles_in_file), if (is.null(spec$positive)) "positive"
+  )
   if (length(both)) {
     wrong_usage("--", both[1], " stands beside --study: the study file says it.")
   }
-  spec <- sound_spec(given$study)
+  if (!is.null(given$positive)) spec$positive <- given$positive
   section <- spec[[section_of_step(step)]]
+  if (is.null(section)) section <- list()
   names(section)[names(section) == "model"] <- "ranker"
   if (step == "stability" && !is.null(spec$floor)) {
     section$floor_refits <- if (is.null(spec$floor$refits)) 99 else spec$floor$refits

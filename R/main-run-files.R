@@ -131,10 +131,11 @@ format_run <- function(x) {
         say_stability(part, x$stability$labels, x$stability$about)
       )
     } else if (!is.null(x$ranking)) {
-      said(say_main(x$ranking))
+      said(say_main(x$ranking, best_model(x$study)))
     },
     if (!is.null(x$set)) {
       c(
+        unlist(lapply(say_other_model(x$set, x$scores, x$ranking), said)),
         said(say_set(x$set, x$confirmation)),
         if (x$set$count) {
           some_lines(

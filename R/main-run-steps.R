@@ -24,7 +24,7 @@ steps_of_file <- function(spec, st, tables, out) {
       },
       if (asked("drift") && !is.null(tables$holdout)) {
         new_step("drift", "Comparing holdout rows with training rows", function(v, run) {
-          find_drift(st, models = first_model(spec), seed = seed)
+          find_drift(st, models = first_model(spec, st), seed = seed)
         })
       },
       if (asked("floor")) floor_step(spec, st),
@@ -45,13 +45,13 @@ steps_of_file <- function(spec, st, tables, out) {
   )
 }
 
-first_model <- function(spec) {
+first_model <- function(spec, st) {
   if (!is.null(spec$reduce$refit_as)) {
     spec$reduce$refit_as
   } else if (!is.null(spec$reduce$model)) {
     spec$reduce$model
   } else {
-    names(spec$models)[1]
+    best_model(st)
   }
 }
 
@@ -173,7 +173,7 @@ reduce_steps <- function(spec, st, tables, out) {
       "inner_folds", "repeats", "floor_refits"
     )
   )
-  ranker <- if (is.null(section$model)) names(spec$models)[1] else section$model
+  ranker <- if (is.null(section$model)) best_model(st) else section$model
   list(
     new_step(
       "reduction",
@@ -262,13 +262,14 @@ effect_steps <- function(spec, st) {
     found <- v$set$predictors
     if (!length(found) && !is.null(v$ranking)) {
       d <- as_plain(shown_ranking(v$ranking))
-      d <- main_part(d[is.na(d$class) & d$model == d$model[1], ])
+      d <- d[is.na(d$class), ]
+      d <- main_part(d[d$model == intersect(c(first_model(spec, st), d$model), d$model)[1], ])
       found <- d$predictor[order(d$rank)]
     }
     if (length(found)) utils::head(found, 6)
   }
   models <- function(section) {
-    if (is.null(section$models)) first_model(spec) else section$models
+    if (is.null(section$models)) first_model(spec, st) else section$models
   }
   acts <- function(name, says, fun, own) {
     section <- spec[[name]]
@@ -372,7 +373,7 @@ rank_seconds <- function(st, models = NULL) {
 
 # Fits of the path on all rows, in outer folds and inside them; smaller sets train faster.
 seconds_of_reduction <- function(st, section) {
-  model <- if (is.null(section$model)) names(st$models)[1] else section$model
+  model <- if (is.null(section$model)) best_model(st) else section$model
   value <- function(name, usual) if (is.null(section[[name]])) usual else section[[name]]
   folds <- value("folds", check_folds(NULL, st, st$train))
   repeats <- value("repeats", 2)

@@ -157,7 +157,10 @@ align_numbers <- function(x, p, model, arg) {
 as_in_training <- function(data, train, arg) {
   for (p in intersect(names(data), names(train))) {
     x <- data[[p]]
-    if (!is.numeric(train[[p]]) || is.factor(train[[p]]) || is.numeric(x) && !is.factor(x)) next
+    if (!is.numeric(train[[p]]) || is.factor(train[[p]]) ||
+        is.numeric(x) && !is.factor(x)) {
+      next
+    }
     if (!is.character(x) && !is.factor(x)) next
     text <- as.character(x)
     if (any(is.na(suppressWarnings(as.double(text))) & !is.na(text))) next  # said by the model

@@ -130,7 +130,8 @@ rank_impurity <- function(
       leave_out("impurity", chosen$without, chosen$why),
       leave_out(
         "impurity", silent, vapply(chosen$models[silent], why_no_gains, "", USE.NAMES = FALSE)
-      )
+      ),
+      leave_out_members("impurity", chosen$models)
     )
   )
 }
@@ -331,6 +332,7 @@ refuse_shared_columns <- function(model) {
 impurity_record <- function() {
   list(
     name = "impurity",
+    of_splits = TRUE,
     label = "Impurity",
     colour = "#A8742A",
     usual_forms = c("plain", "in-bag", "covariance", "gain"),

@@ -50,9 +50,9 @@ compare_members <- function(context, info, units, design, seed) {
   )
 }
 
-# Do the members act together in the model itself? The share of the change of the prediction by all
-# of them at once that is not the sum of the changes by each: 0 for a model that adds them up, on its
-# own scale or on that of its link, whatever the members' correlation.
+# Do the members act together in the model itself? The share of the change of the prediction by
+# all of them at once that is not the sum of the changes by each: 0 for a model that adds them up,
+# on its own scale or on that of its link, whatever the members' correlation.
 interplay_of <- function(context, members, most = 300) {
   rows <- few_rows(context$rows, most)$rows
   n <- nrow(rows)

@@ -15,6 +15,8 @@
 #   held_out      inside a path: does it rank on rows that the refit has not seen?
 #   floor         can its importances be compared with those of permuted copies?
 #   beside_others does it say what a predictor is worth to a model that has the others?
+#   of_splits does it add up the splits on a predictor, which one that comes in only together with
+#                 others has not?
 #   zero_is_null  do intervals around zero say that nothing is shown?
 #   rank          function(st, model, on, settings): a ranking of one model (by name) on one set
 #                 of rows; settings: repeats, background, level, seed
@@ -23,8 +25,8 @@
 
 method_fields <- c(
   "name", "label", "colour", "usual_forms", "usual_rows", "needs", "why_not", "any_rows",
-  "out_of_bag", "asks_model", "held_out", "floor", "beside_others", "zero_is_null", "rank",
-  "importances"
+  "out_of_bag", "asks_model", "held_out", "floor", "beside_others", "of_splits",
+  "zero_is_null", "rank", "importances"
 )
 
 # A record with what it does not state at its default.
@@ -33,7 +35,7 @@ new_method <- function(record) {
     colour = "#8A8F94", usual_forms = "plain", usual_rows = NULL, needs = "train",
     why_not = function(model, st, settings) "", any_rows = FALSE, out_of_bag = FALSE,
     asks_model = TRUE, held_out = FALSE, floor = FALSE, beside_others = FALSE,
-    zero_is_null = FALSE, importances = NULL
+    of_splits = FALSE, zero_is_null = FALSE, importances = NULL
   )
   out <- c(record, usual[setdiff(names(usual), names(record))])
   odd <- setdiff(names(record), method_fields)

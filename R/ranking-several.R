@@ -96,5 +96,11 @@ pair_up <- function(st, models, by, settings) {
       "."
     ))
   }
-  list(pairs = pairs[ok, ], left_out = if (any(!ok)) pairs[!ok, c("model", "method", "why")])
+  jointly <- lapply(intersect(methods_that("of_splits"), pairs$method[ok]), function(method) {
+    leave_out_members(method, st$models[pairs$model[ok & pairs$method == method]])
+  })
+  left <- rbind(
+    if (any(!ok)) pairs[!ok, c("model", "method", "why")], do.call(rbind, jointly)
+  )
+  list(pairs = pairs[ok, ], left_out = left)
 }

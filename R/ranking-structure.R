@@ -35,7 +35,10 @@ rank_structure <- function(study, ..., models = NULL, form = "rows", threads = N
     parts,
     NA_integer_,
     NA_real_,
-    left_out = leave_out("structure", chosen$without, chosen$why)
+    left_out = rbind(
+      leave_out("structure", chosen$without, chosen$why),
+      leave_out_members("structure", chosen$models)
+    )
   )
 }
 
@@ -106,6 +109,7 @@ first_use <- function(depth, units) {
 structure_record <- function() {
   list(
     name = "structure",
+    of_splits = TRUE,
     label = "Structure",
     usual_forms = c("rows", "splits", "depth", "trees"),
     needs = c("train", "trees"),

@@ -78,12 +78,40 @@ tree_units <- function(st, model, groups) {
   f <- model$forest
   origin <- if (is.null(f$origin)) f$columns else f$origin
   names <- union(model$inputs$predictors, origin[!is.na(origin)])
+  # what comes in only with others, as in a principal component, has no splits of its own
+  names <- setdiff(names, unlist(joint_members(model)))
   units <- lapply(stats::setNames(nm = names), function(u) which(origin %in% u))
   family <- st$dictionary$family[match(names, st$dictionary$predictor)]
   if (is.null(groups) || all(is.na(family))) return(units)
   key <- ifelse(is.na(family), paste0("p", names), paste0("f", family))
   joint <- lapply(split(units, factor(key, unique(key))), unlist)
   stats::setNames(lapply(joint, unname), substring(names(joint), 2))
+}
+
+# Predictors that the trees see only together with others: members by the name of the joint unit.
+joint_members <- function(model) {
+  f <- model$forest
+  if (is.null(f$origin) || !is.list(model$object) || is.null(model$object$stems)) {
+    return(list())
+  }
+  stems <- model$object$stems[f$columns]
+  stems <- stems[lengths(stems) > 1]
+  if (!length(stems)) return(list())
+  own <- f$origin
+  together <- stats::setNames(lapply(stems, setdiff, own), unname(stem_labels(stems)))
+  Filter(length, together[!duplicated(names(together))])
+}
+
+# The same as a list of what is left out.
+leave_out_members <- function(method, models) {
+  do.call(rbind, lapply(models, function(m) {
+    together <- joint_members(m)
+    if (!length(together)) return(NULL)
+    leave_out(method, m$name, paste(
+      vapply(together, list_few, ""), "come in only together, as", names(together),
+      collapse = "; "
+    ))
+  }))
 }
 
 # x: forest columns x anything. -> units x anything.

@@ -223,15 +223,8 @@ say_range <- function(x) paste(unique(range(x)), collapse = " to ")
 # The curve of one model, the only one unless it is named.
 pick_curve <- function(reduction, model) {
   if (is.null(model)) {
-    if (length(reduction$curves) > 1) {
-      stop_input(
-        paste0(
-          "The reduction holds several models: ", quote_some(names(reduction$curves)), "."
-        ),
-        todo = "Name one in `model`."
-      )
-    }
-    model <- names(reduction$curves)
+    refit <- vapply(reduction$curves, function(curve) curve$plan$refit, "")
+    model <- names(reduction$curves)[match(best_model(reduction$study, unname(refit)), refit)]
   }
   reduction$curves[[check_choice(model, names(reduction$curves), "model")]]
 }

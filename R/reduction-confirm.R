@@ -122,7 +122,10 @@ untouched_rows <- function(st, rows) {
   }
   check_columns(rows$columns, st$target, "rows", "The target")
   named <- intersect(c(st$target, st$weights, st$blocks), names(rows$columns))
-  list(store = rows, roles = pick_rows(st, store_rows(rows, 1, rows$rows, named))$data)
+  list(
+    store = rows,
+    roles = pick_rows(st, store_rows(rows, 1, rows$rows, named), judge = FALSE)$data
+  )
 }
 
 # A margin in percent is one of what all predictors gain over the constant.
@@ -200,7 +203,7 @@ check_untouched <- function(st, untouched, overlap) {
     stop_input(
       paste0(
         known$count, " of the ", n,
-        " rows of `data` are training rows of the study, more than chance explains."
+        " rows given as `rows` are training rows of the study, more than chance explains."
       ),
       paste0("Chance would give about ", signif(known$by_chance, 2), "."),
       todo = paste0(
@@ -216,7 +219,7 @@ check_untouched <- function(st, untouched, overlap) {
       "rows",
       paste0(
         known$count, " of the ", n,
-        " rows of `data` are the study's holdout rows."
+        " rows given as `rows` are the study's holdout rows."
       ),
       paste0(
         "The reduction did not see them, but whoever looked at scores and rankings ",

@@ -483,19 +483,29 @@ thin_units <- function(st, plan, train, worth = NULL) {
     represent(left, a, value, value * 0, missing, plan$cost, plan$keep)
   }
   # groups of one cluster's average may still hold members that another cluster's tells
-  stay <- unlist(Map(
-    function(members, one) who_stays(train, members, one, again, 0.7, plan$keep)$chosen,
-    clusters, found$first
-  ), use.names = FALSE)
-  stay <- across_clusters(train, c(stay, setdiff(free, unlist(clusters))), a, plan$keep, value)
+  stay <- unlist(
+    Map(
+      function(members, one) who_stays(train, members, one, again, 0.7, plan$keep)$chosen,
+      clusters,
+      found$first
+    ),
+    use.names = FALSE
+  )
+  stay <- across_clusters(
+    train, c(stay, setdiff(free, unlist(clusters))), a, plan$keep, value
+  )
   gone <- setdiff(single, c(stay, plan$keep))
   for (one in setdiff(stay, plan$keep)) {
     # Who goes would do in the place of the one that stays where it tells that one too.
     near <- gone[a[one, gone] >= 0.7]
-    each <- near[vapply(near, function(m) {
-      isTRUE(how_far_told(train[[one]], train[[m]]) >= 0.7) &&
-        isTRUE(how_far_told(train[[m]], train[[one]]) >= 0.7)
-    }, NA)]
+    each <- near[vapply(
+        near,
+        function(m) {
+          isTRUE(how_far_told(train[[one]], train[[m]]) >= 0.7) &&
+            isTRUE(how_far_told(train[[m]], train[[one]]) >= 0.7)
+        },
+        NA
+      )]
     if (length(each)) standing[[one]] <- each
   }
   gone <- alone[match(gone, single)]

@@ -29,7 +29,7 @@ check_coding <- function(st, model, own) {
     paste0(
       "Say which one 1 stands for: ",
       paste0("positive = \"", st$classes, "\"", collapse = " or "),
-      " (--positive in the command)."
+      " (--positive in the command, positive: in a study file)."
     )
   )
 }

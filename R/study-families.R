@@ -73,7 +73,10 @@ declared_families <- function(declared, columns) {
     stop_input(
       "`declared` must be a list of columns' names, named by the families.",
       paste0("Given: ", describe_value(declared), "."),
-      paste0("For example list(some = c(\"", columns[1], "\")), or \"start_*\" for all that begin so.")
+      paste0(
+        "For example list(some = c(\"", columns[1],
+        "\")), or \"start_*\" for all that begin so."
+      )
     )
   }
   out <- lapply(declared, function(d) {

@@ -3,7 +3,8 @@
 # there.
 
 # `rows` with levels that no row of `train` has put to the usual one. known: levels the model
-# states, by predictor; columns: those that a model may take in. -> list(rows, count of rows changed)
+# states, by predictor; columns: those that a model may take in. -> list(rows, count of rows
+# changed)
 put_to_usual <- function(rows, train, known = list(), columns = names(train)) {
   changed <- rep(FALSE, nrow(rows))
   for (p in intersect(columns, intersect(names(rows), names(train)))) {

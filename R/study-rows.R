@@ -56,7 +56,9 @@ pick_rows <- function(st, rows, judge = TRUE, least = 3) {
     }
     check_target(rows[[st$target]], st$target, "rows")
     check_row_info(st, rows, "rows")
-    return(list(data = rows, label = "given", kind = if (judge) kind_of_given(st, rows) else "given"))
+    return(list(
+      data = rows, label = "given", kind = if (judge) kind_of_given(st, rows) else "given"
+    ))
   }
   rows <- check_choice(rows, c("holdout", "train"), "rows")
   # Rows that the models were trained on are no holdout rows, whatever they are asked for as.

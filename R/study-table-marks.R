@@ -1,14 +1,14 @@
 # Words among numbers. One "k.A." in a column of numbers makes it text, and a predictor is lost
-# without a word. A column of numbers with a few foreign words is told by itself; words that can only
-# stand for a gap are taken as gaps, others are named and left; what is asked is done.
+# without a word. A column of numbers with a few foreign words is told by itself; words that can
+# only stand for a gap are taken as gaps, others are named and left; what is asked is done.
 
 # Words that stand for a gap wherever they are met among numbers, in lower case.
 gap_words <- c(
-  "?", "??", "*", "--", "---", "_", "k.a.", "k. a.", "ka", "n/a", "n.a.", "n. a.", "na", "nan",
-  "#n/a", "null", "none", "nil", "unknown", "unk", "not known", "not measured", "not available",
-  "not recorded", "not done", "not applicable", "missing", "no data", "nd", "n.d.", "nm", "n.m.",
-  "unbekannt", "fehlt", "fehlend", "keine angabe", "inconnu", "manquant", "desconocido",
-  "#value!", "#ref!", "#div/0!", "#num!", "#name?"
+  "?", "??", "*", "--", "---", "_", "k.a.", "k. a.", "ka", "n/a", "n.a.", "n. a.", "na",
+  "nan", "#n/a", "null", "none", "nil", "unknown", "unk", "not known", "not measured",
+  "not available", "not recorded", "not done", "not applicable", "missing", "no data",
+  "nd", "n.d.", "nm", "n.m.", "unbekannt", "fehlt", "fehlend", "keine angabe", "inconnu",
+  "manquant", "desconocido", "#value!", "#ref!", "#div/0!", "#num!", "#name?"
 )
 
 # Marks that the user states: for all columns, or by column. -> list(all, by: list by column)
@@ -22,7 +22,10 @@ read_marks <- function(missing, arg = "missing") {
     if (is.null(names(by)) || !all(nzchar(names(by)))) {
       stop_input(
         paste0("`", arg, "` as a list must be named by columns."),
-        todo = "Write missing = list(temperature = c(\"?\", \"-99\")), or a vector for all columns."
+        todo = paste0(
+          "Write missing = list(temperature = c(\"?\", \"-99\")), or a vector for all ",
+          "columns."
+        )
       )
     }
     return(list(all = character(), by = by))
@@ -80,9 +83,11 @@ settle_foreign <- function(x, delimiter, asked) {
   like <- is_number_text(x[seen])
   count <- sum(like)
   # codes with leading zeros are text, and so is what holds hardly any numbers
-  if (count < 10 || mean(like) < 0.5 || any(grepl("^[+-]?0[0-9]", x[seen][like]))) return(NULL)
+  if (count < 10 || mean(like) < 0.5 || any(grepl("^[+-]?0[0-9]", x[seen][like]))) {
+    return(NULL)
+  }
   words <- sort(table(x[seen][!like]), decreasing = TRUE)
-  safe <- all(tolower(trimws(names(words))) %in% gap_words)
+  safe <- all(tolower(trimws(names(words))) %in% c(gap_words, tolower(missing_words)))
   if (!safe && (mean(like) < 0.9 || length(words) > 20)) return(NULL)
   y <- trimws(x)
   y[seen][!like] <- NA
@@ -108,13 +113,17 @@ is_number_text <- function(x) {
 say_words <- function(words, most = 4) {
   shown <- utils::head(words, most)
   paste0(
-    paste0("\"", names(shown), "\" (", shown, ifelse(shown == 1, " row)", " rows)"), collapse = ", "),
+    paste0(
+      "\"", names(shown), "\" (", shown, ifelse(shown == 1, " row)", " rows)"),
+      collapse = ", "
+    ),
     if (length(words) > most) paste0(" and ", length(words) - most, " more")
   )
 }
 
 # Columns of text brought to numbers where foreign words can only be gaps, and named where not.
-settle_words <- function(table, name, delimiter = ",", asked = list(), typed = character()) {
+settle_words <- function(
+    table, name, delimiter = ",", asked = list(), typed = character()) {
   for (p in setdiff(names(table)[vapply(table, is.character, NA)], typed)) {
     found <- settle_foreign(table[[p]], delimiter, asked)
     if (is.null(found)) next
@@ -123,7 +132,10 @@ settle_words <- function(table, name, delimiter = ",", asked = list(), typed = c
     if (found$safe) {
       warn_dreher(
         "rows",
-        paste0("In \"", p, "\" of ", name, " ", say_words(found$words), " stands among numbers."),
+        paste0(
+          "In \"", p, "\" of ", name, " ", say_words(found$words),
+          " stands among numbers."
+        ),
         paste0(
           "It was taken as a missing value. Say missing = to name such marks, or ",
           "type text where they are values."
@@ -137,8 +149,8 @@ settle_words <- function(table, name, delimiter = ",", asked = list(), typed = c
           ", and was read as text."
         ),
         paste0(
-          "Say missing = if these stand for gaps, or write numbers; as text every number is ",
-          "a level of its own."
+          "Say missing = if these stand for gaps, or write numbers; as text every ",
+          "number is ", "a level of its own."
         )
       )
     }

@@ -66,9 +66,13 @@ read_text <- function(file, asked, marks = read_marks(NULL), types = character()
 
 # Row names leave a first column without a name. names: the first record, or NULL.
 name_row_names <- function(table, names) {
-  first <- names(table)[1]
-  unnamed <- !is.null(names) && first %in% c("V1", "") && !"V1" %in% trimws(unlist(names))
-  if (!unnamed || "row_names" %in% names(table) || ncol(table) < 2) return(list(table = table))
+  names <- trimws(unlist(names))
+  # an empty name, or one name less than there are columns
+  unnamed <- length(names) > 0 &&
+    (!nzchar(names[1]) || names(table)[1] %in% c("V1", "") && !"V1" %in% names)
+  if (!unnamed || "row_names" %in% names(table) || ncol(table) < 2) {
+    return(list(table = table))
+  }
   names(table)[1] <- "row_names"
   list(
     table = table,

@@ -77,7 +77,11 @@ read_rows <- function(
   } else {
     check_string(source, "source")
     check_file(source)
-    if (is_parquet(source)) read_parquet_file(source) else read_text(source, asked, marks, types)
+    if (is_parquet(source)) {
+      read_parquet_file(source)
+    } else {
+      read_text(source, asked, marks, types)
+    }
   }
   table <- check_table_names(out$table, out$name)
   if (!identical(out$format, "text")) table <- apply_marks(table, marks, out$name)

@@ -253,22 +253,29 @@ format_interactions <- function(x, most = 10) {
     return(utils::capture.output(print(as_plain(x))))
   }
   all <- as_plain(x)
-  parts <- split(all, factor(paste(all$model, all$class), unique(paste(all$model, all$class))))
+  parts <- split(
+    all, factor(paste(all$model, all$class), unique(paste(all$model, all$class)))
+  )
   headed <- length(parts) > 1
   shown <- utils::head(parts, 3)
   left <- length(parts) - length(shown)
   c(
     heading(say_interactions_heading(x)),
-    unlist(lapply(shown, function(d) {
-      c(
-        if (headed) part_of_model(d),
-        if (any(d$interaction != 0)) {
-          c(lay_out_pairs(x, d, if (headed) max(3, most %/% length(shown)) else most), "")
-        },
-        wrap_lines(say_interactions(x, d)),
-        if (headed) ""
-      )
-    }), use.names = FALSE),
+    unlist(
+      lapply(shown, function(d) {
+        c(
+          if (headed) part_of_model(d),
+          if (any(d$interaction != 0)) {
+            c(
+              lay_out_pairs(x, d, if (headed) max(3, most %/% length(shown)) else most),
+              ""
+            )
+          },
+          wrap_lines(say_interactions(x, d)), if (headed) ""
+        )
+      }),
+      use.names = FALSE
+    ),
     if (left > 0) paste0("and ", count_of(left, "more"), ": as.data.frame() holds all"),
     say_uninterpretable(detail(x, "doubtful"), detail(x, "target"))
   )

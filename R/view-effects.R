@@ -57,7 +57,10 @@ say_first_curves <- function(shown, room, headed = FALSE) {
     lines <- if (headed) paste0(m, ":")
     for (s in shown$sentence[shown$model == m]) {
       more <- wrap_lines(s, indent = if (headed) 1 else 0)
-      if (length(lines) > headed && length(lines) + length(more) > room / length(models)) break
+      if (length(lines) > headed &&
+          length(lines) + length(more) > room / length(models)) {
+        break
+      }
       lines <- c(lines, more)
     }
     lines

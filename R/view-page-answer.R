@@ -14,17 +14,19 @@ page_answer <- function(r) {
       )
     )
   } else if (!is.null(r$ranking)) {
-    lead <- say_main(r$ranking)
+    lead <- say_main(r$ranking, best_model(r$study))
   } else if (!is.null(r$stability)) {
     lead <- say_stability(r$stability$parts[[1]], r$stability$labels, r$stability$about)
   } else {
     lead <- score_sentence(r$scores)
   }
   facts <- page_facts(r)
+  other <- say_other_model(r$set, r$scores, r$ranking)
   paste0(
-    "<header class=\"answer\"><h1>", escape(r$title), "</h1><p class=\"lead\">",
-    escape(lead), "</p>", paste(lines, collapse = ""), facts_html(facts), page_next(r),
-    "</header>"
+    "<header class=\"answer\"><h1>", escape(r$title), "</h1>",
+    if (!is.null(other)) paste0("<p class=\"lead\">", escape(other), "</p>"),
+    "<p class=\"lead\">", escape(lead), "</p>", paste(lines, collapse = ""),
+    facts_html(facts), page_next(r), "</header>"
   )
 }
 
@@ -55,7 +57,7 @@ page_next <- function(r) {
       if (is.null(r$confirmation)) {
         "Confirm the chosen set on rows nobody has touched, before it is relied on."
       } else if (set_verdict(r$set, r$confirmation) == "safe") {
-        "The set may be used: train the final model on it."
+        paste0("The set may be used: train the final model (", r$set$refit, ") on it.")
       } else {
         "Keep all predictors, or accept the price of the set knowingly."
       }
@@ -68,10 +70,15 @@ page_next <- function(r) {
   )
 }
 
-say_main <- function(ranking) {
+# model: whose, of several.
+say_main <- function(ranking, model = NULL) {
   d <- as_plain(shown_ranking(ranking))
   d <- d[is.na(d$class), ]
-  say_ranking(main_part(d[d$model == d$model[1], ]), detail(ranking, "labels"))
+  model <- intersect(c(model, d$model), d$model)[1]
+  paste0(
+    if (length(unique(d$model)) > 1) paste0(model, ": "),
+    say_ranking(main_part(d[d$model == model, ]), detail(ranking, "labels"))
+  )
 }
 
 page_facts <- function(r) {

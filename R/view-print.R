@@ -371,7 +371,7 @@ format_checks <- function(x) {
     "Checked ", count_of(detail(x, "n_checked"), "column"), " for predicting ",
     detail(x, "target")
   ))
-  if (!nrow(x)) return(c(head, " No findings."))
+  if (!nrow(x)) return(c(head, wrap_lines(nothing_found, indent = 1)))
   lines <- lapply(seq_len(nrow(x)), function(i) finding_lines(x[i, ]))
   grave <- x$severity != "note"
   # every severe finding and doubt in full; notes as far as there is room
@@ -407,8 +407,8 @@ say_drawn <- function(
   )
 }
 
-# What the findings come to, and the reason and remedy of the first. reason: FALSE where that is told
-# beside it.
+# What the findings come to, and the reason and remedy of the first. reason: FALSE where that is
+# told beside it.
 say_checks <- function(x, reason = TRUE) {
   severe <- x[x$severity == "severe", ]
   doubt <- x[x$severity == "doubt", ]
@@ -439,7 +439,8 @@ say_checks <- function(x, reason = TRUE) {
 
 # No check of values can know more.
 nothing_found <- paste0(
-  "No severe finding and no doubt. Which columns were known before the target, only you can say."
+  "No severe finding and no doubt. Which columns were known before the target, only ",
+  "you can say."
 )
 
 #' @export

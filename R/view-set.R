@@ -30,16 +30,56 @@ say_set <- function(x, confirmation = NULL) {
       if (x$outside) paste0(", carried over from sets of ", say_range(x$counts_chosen))
     )
   }
-  who <- paste0(x$count, " of ", all, " predictors")
+  who <- paste0(
+    if (length(st$models) > 1) paste0("for ", x$refit, ", "), x$count, " of ", all,
+    " predictors"
+  )
   shaky <- if (isTRUE(x$stability[["value"]] < 0.4)) {
     " The choice is unstable: the splits agree little."
   }
   paste0(
     say_price_verdict(
-      x, set_verdict(x, confirmation), who, price, unit,
-      if (on_fresh) confirmation$margin else x$allowed, paste0(st$metric$label, ", ", source)
+      x,
+      set_verdict(x, confirmation),
+      who,
+      price,
+      unit,
+      if (on_fresh) confirmation$margin else x$allowed,
+      paste0(st$metric$label, ", ", source)
     ),
     shaky
+  )
+}
+
+# Another model that predicts better and ranks among its first what this set leaves out: that comes
+# before what the set costs its own model. NULL where there is none.
+say_other_model <- function(set, scores, ranking) {
+  if (is.null(set) || is.null(scores) || is.null(ranking) || nrow(scores) < 2) {
+    return(NULL)
+  }
+  other <- best_model(set$study)
+  of <- function(m) scores[match(m, scores$model), ]
+  if (other == set$refit || is.na(of(other)$score) || is.na(of(set$refit)$score)) {
+    return(NULL)
+  }
+  pairs <- detail(scores, "parts")$pairs
+  better <- pairs$model == other & pairs$other == set$refit & pairs$lower > 0 |
+    pairs$model == set$refit & pairs$other == other & pairs$upper < 0
+  if (!isTRUE(any(better))) return(NULL)
+  d <- as_plain(shown_ranking(ranking))
+  d <- main_part(d[is.na(d$class) & d$model == other, ])
+  first <- d[d$rank <= max(3, min(5, set$count)) & !(d$lower <= 0) %in% TRUE, ]
+  stood_for <- unlist(set$stands_for)
+  missed <- setdiff(intersect(first$predictor, set$left_out), stood_for)
+  if (!length(missed)) return(NULL)
+  metric <- set$study$metric$label
+  unit <- max(of(other)$std_error, 1e-12, na.rm = TRUE)
+  paste0(
+    other, " predicts better than ", set$refit, " (", metric, " ",
+    format_value(of(other)$score, unit), " against ",
+    format_value(of(set$refit)$score, unit), ") and ranks ",
+    list_few(labels_of(set$study, missed)), " among its first, which this set of ",
+    set$refit, " leaves out: reduce ", other, " instead."
   )
 }
 
