@@ -163,15 +163,20 @@ check_betrayed <- function(table) {
   # rows that are the same in all columns are repeated rows, and told as such
   if (!any(changes)) return(no_findings())
   finding(
-    about_rows, "clustered rows", "doubt", together$rows, "rows a unit",
+    about_rows,
+    "clustered rows",
+    "doubt",
+    together$rows,
+    "rows a unit",
     paste0(
       list_few(quoted(together$columns)), " come back together, ",
       short_number(together$rows, 2),
-      " rows at a time, while other columns change: rows look like one unit measured again."
+      " rows at a time, while other columns change: rows look like one unit measured ",
+      "again."
     ),
     paste0(
-      "If so, add the column that names the unit and give it as `blocks`: rows of one unit on ",
-      "both sides of a split make scores and intervals too good."
+      "If so, add the column that names the unit and give it as `blocks`: rows of one ",
+      "unit on ", "both sides of a split make scores and intervals too good."
     )
   )
 }

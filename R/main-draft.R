@@ -22,7 +22,8 @@
 #'   them (in a comment where they are fewer than 40, or one holds more than 4 % of the rows): take
 #'   the line out where rows of one value are no repeated measurements. Of 500 rows
 #'   (125 blocks, where there are some) or more a fifth each becomes holdout and untouched; of 100
-#'   rows (25 blocks) or more a quarter holdout; of fewer none, and methods are asked on training rows. Where dates or
+#'   rows (25 blocks) or more a quarter holdout; of fewer none, and methods are asked on training
+#'   rows. Where dates or
 #'   times tell most rows apart, the last rows are held out in place of drawn ones.
 #' @section Errors: `dreher_error_input`: a file that cannot be read, a target that is no column or
 #'   has one value, a study file that exists.

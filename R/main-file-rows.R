@@ -71,7 +71,8 @@ rows_reader <- function(spec) {
 # read_rows() takes them
 reading_of_file <- function(spec) {
   own <- spec$data$missing
-  said <- if (is.null(spec$dictionary)) {
+  # a dictionary that is not there is a fault of its own
+  said <- if (is.null(spec$dictionary) || !file.exists(file_at(spec, spec$dictionary))) {
     list(types = NULL, missing = list())
   } else {
     reading_of_dictionary(file_at(spec, spec$dictionary))

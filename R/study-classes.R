@@ -16,7 +16,7 @@ check_coding <- function(st, model, own) {
   words <- quote_some(st$classes)
   stop_study(
     paste0(
-      "Model \"", model$name, "\" was trained on 0 and 1, and the target \"", st$target,
+      "Model \"", model$name, "\" numbers its classes 0 and 1, and the target \"", st$target,
       "\" has the classes ", words, ": which of them is 1 is not said."
     ),
     if (!is.na(fits$class)) {

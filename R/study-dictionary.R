@@ -101,10 +101,6 @@ reading_of_dictionary <- function(file) {
   list(types = of("type"), missing = marks)
 }
 
-yes_words <- c("true", "t", "yes", "y", "1")
-
-no_words <- c("false", "f", "no", "n", "0")
-
 # All that is wrong with it, a sentence each.
 dictionary_faults <- function(d, out, text) {
   strange <- setdiff(names(d), dictionary_columns)

@@ -1,10 +1,6 @@
 # Delimited text: encoding, delimiter and header are found from the first lines, then the file is
 # read once by data.table, and its columns are settled.
 
-missing_words <- c(
-  "", "NA", "N/A", "n/a", "#N/A", "null", "NULL", "NaN", "nan", ".", "-"
-)
-
 delimiters <- c(tab = "\t", semicolon = ";", bar = "|", comma = ",", space = " ")
 
 # asked: what the user states, by name. -> list(table, name, format, delimiter, decimal, header,

@@ -150,10 +150,6 @@ check_distinct_names <- function(table, name) {
   }
 }
 
-what_of <- function(name) {
-  if (file.exists(name)) paste0("file \"", name, "\"") else sub("^the ", "", name)
-}
-
 is_parquet <- function(file) identical(readBin(file, "raw", 4), charToRaw("PAR1"))
 
 read_parquet_file <- function(file) {

@@ -312,7 +312,8 @@ trap(8, "text that is no number", "refused with the types", function() {
   d <- regression_table()
   new <- transform(d[301:400, ], a = replace(as.character(a), 4, "high"))
   refused(
-    study(lm(y ~ a + b, d[1:300, ]), new, "y", train = d[1:300, ]), c("text", "numbers", "row 4")
+    study(lm(y ~ a + b, d[1:300, ]), new, "y", train = d[1:300, ]),
+    c("text", "numbers", "row 4")
   )
 })
 
@@ -376,8 +377,12 @@ trap(6, "glm with an offset beside the formula", "taken with the model", functio
   d <- offset_table()
   set.seed(1)
   d$y <- rpois(400, exp(0.3 * d$a + log(d$days)))
-  st <- quietly(study(glm(y ~ a + b, poisson, d[1:250, ], offset = log(days)), d[251:400, ], "y",
-                      train = d[1:250, ]))
+  st <- quietly(study(
+    glm(y ~ a + b, poisson, d[1:250, ], offset = log(days)),
+    d[251:400, ],
+    "y",
+    train = d[1:250, ]
+  ))
   inside <- glm(y ~ a + b + offset(log(days)), poisson, d[1:250, ])
   p <- predict(inside, d[251:400, ], type = "response")
   own <- dreher:::predict_model(st, st$models[[1]], st$data)[, 1]
@@ -438,14 +443,20 @@ leaky <- function(noise, seed = 1, n = 500) {
   d
 }
 grades <- c(severe = 1, doubt = 2, note = 3, none = 4)
-for (noise in c(0, 0.005, 0.01, 0.0125, 0.02, 0.03, 0.05, 0.08, 0.1, 0.15, 0.2, 0.25, 0.3)) local({
-  s <- noise
-  trap(10, paste0("target with noise of ", 100 * s, " %"),
-       "at least a doubt; severe up to 1 %", function() {
-    got <- severity_of(constant_study(leaky(s), "y"), "leak")
-    outcome(got, if (s <= 0.01) got == "severe" else got %in% c("severe", "doubt"))
+for (noise in c(0, 0.005, 0.01, 0.0125, 0.02, 0.03, 0.05, 0.08, 0.1, 0.15, 0.2, 0.25, 0.3)) {
+  local({
+    s <- noise
+    trap(
+      10,
+      paste0("target with noise of ", 100 * s, " %"),
+      "at least a doubt; severe up to 1 %",
+      function() {
+        got <- severity_of(constant_study(leaky(s), "y"), "leak")
+        outcome(got, if (s <= 0.01) got == "severe" else got %in% c("severe", "doubt"))
+      }
+    )
   })
-})
+}
 trap(10, "a stronger leak is never judged milder", "grades in order", function() {
   got <- vapply(c(0, 0.01, 0.02, 0.05, 0.1, 0.2, 0.3), function(s) {
     mean(vapply(1:3, function(i) {
@@ -464,22 +475,32 @@ changed <- list(
   exponential = function(y) exp(y / 2), ranked = rank, rounded = function(y) round(y, 1),
   `rounded coarsely` = round, turned = function(y) -y, cubed = function(y) y^3
 )
-for (name in names(changed)) local({
-  f <- changed[[name]]
-  own <- name
-  for (noise in c(0, 0.02, 0.1)) local({
-    s <- noise
-    trap(10, paste0("target ", name, ", noise of ", 100 * s, " %"),
-         if (s == 0) "severe (rounded: at least a doubt)" else "at least a doubt", function() {
-      d <- leaky(0)
-      set.seed(9)
-      v <- f(d$y)
-      d$leak <- v + s * sd(v) * rnorm(nrow(d))
-      got <- severity_of(constant_study(d, "y"), "leak")
-      outcome(got, got == "severe" || got == "doubt" && (s > 0 || grepl("coarsely", own)))
-    })
+for (name in names(changed)) {
+  local({
+    f <- changed[[name]]
+    own <- name
+    for (noise in c(0, 0.02, 0.1)) {
+      local({
+        s <- noise
+        trap(
+          10,
+          paste0("target ", name, ", noise of ", 100 * s, " %"),
+          if (s == 0) "severe (rounded: at least a doubt)" else "at least a doubt",
+          function() {
+            d <- leaky(0)
+            set.seed(9)
+            v <- f(d$y)
+            d$leak <- v + s * sd(v) * rnorm(nrow(d))
+            got <- severity_of(constant_study(d, "y"), "leak")
+            outcome(
+              got, got == "severe" || got == "doubt" && (s > 0 || grepl("coarsely", own))
+            )
+          }
+        )
+      })
+    }
   })
-})
+}
 for (noise in c(0, 0.02)) local({
   s <- noise
   trap(10, paste0("halves whose sum tells the target, noise of ", 100 * s, " %"),
@@ -607,10 +628,14 @@ trap(12, "matched sets without their number", "doubt: clustered rows", function(
   found(constant_study(d, "case"), "(rows)", "clustered rows", "doubt")
 })
 trap(12, "tracts of towns without their name", "doubt: clustered rows", function() {
-  found(constant_study(shipped("Boston", "MASS"), "medv"), "(rows)", "clustered rows", "doubt")
+  found(
+    constant_study(shipped("Boston", "MASS"), "medv"), "(rows)", "clustered rows", "doubt"
+  )
 })
 trap(12, "models of cars in several rows", "severe: clustered rows", function() {
-  found(constant_study(shipped("mpg", "ggplot2"), "hwy"), "(rows)", "clustered rows", "severe")
+  found(
+    constant_study(shipped("mpg", "ggplot2"), "hwy"), "(rows)", "clustered rows", "severe"
+  )
 })
 trap(12, "split by units already", "nothing", function() {
   d <- repeated(TRUE)
@@ -626,16 +651,21 @@ trap(12, "the draft proposes blocks", "blocks: patient", function() {
   text <- grep("blocks:", readLines(out), value = TRUE)
   outcome(text, any(grepl("^blocks: patient", text)))
 })
-trap(12, "the draft proposes blocks by one constant column", "blocks in a comment", function() {
-  set.seed(1)
-  d <- regression_table()
-  d$site <- paste0("s", rep(1:50, 8))
-  d$land <- paste0("l", rep(1:50, 8) %% 3)
-  out <- tempfile(fileext = ".yml")
-  quietly(draft_study(csv(d, row.names = FALSE), "y", file = out))
-  text <- grep("blocks: site", readLines(out), value = TRUE)
-  outcome(text, length(text) > 0)
-})
+trap(
+  12,
+  "the draft proposes blocks by one constant column",
+  "blocks in a comment",
+  function() {
+    set.seed(1)
+    d <- regression_table()
+    d$site <- paste0("s", rep(1:50, 8))
+    d$land <- paste0("l", rep(1:50, 8) %% 3)
+    out <- tempfile(fileext = ".yml")
+    quietly(draft_study(csv(d, row.names = FALSE), "y", file = out))
+    text <- grep("blocks: site", readLines(out), value = TRUE)
+    outcome(text, length(text) > 0)
+  }
+)
 trap(12, "a split by time that the draft arranged", "no doubt of drift", function() {
   set.seed(1)
   d <- regression_table()
@@ -646,10 +676,17 @@ trap(12, "a split by time that the draft arranged", "no doubt of drift", functio
   bad <- ch[ch$severity != "note" & grepl("drift", ch$finding), ]
   outcome(bad$detail, nrow(bad) == 0)
 })
-trap(12, "no rows held out, as the file says", "no severe finding of training rows", function() {
-  st <- study_of_yaml(yaml_study(regression_table(80), split = "{holdout: 0, untouched: 0}"))
-  found(st, "(rows)", "training rows", c("note", "none"))
-})
+trap(
+  12,
+  "no rows held out, as the file says",
+  "no severe finding of training rows",
+  function() {
+    st <- study_of_yaml(yaml_study(
+      regression_table(80), split = "{holdout: 0, untouched: 0}"
+    ))
+    found(st, "(rows)", "training rows", c("note", "none"))
+  }
+)
 sensitive_study <- function() {
   set.seed(1)
   d <- data.frame(sex = sample(c("f", "m"), 400, TRUE), a = rnorm(400), b = rnorm(400))
@@ -690,7 +727,9 @@ trap(14, "99 predictors that the model does not use", "told as not used", functi
   d <- as.data.frame(matrix(rnorm(300 * 100), 300))
   d$y <- 2 * d$V1 + rnorm(300)
   fit <- rpart::rpart(y ~ ., d[1:200, ], maxdepth = 2)
-  st <- quietly(study(fit, d[201:300, ], "y", train = d[1:200, ], predictors = names(d)[1:100]))
+  st <- quietly(study(
+    fit, d[201:300, ], "y", train = d[1:200, ], predictors = names(d)[1:100]
+  ))
   rk <- quietly(rank_permutation(st))
   text <- paste(capture.output(print(rk)), collapse = " ")
   outcome(substr(text, nchar(text) - 200, nchar(text)), !grepl("for 9[0-9] of", text))
@@ -729,7 +768,9 @@ trap(15, "the weaker model was asked for", "said first on the page", function() 
     st, models = "linear", folds = 3, repeats = 1, inner_folds = 2, random = 0
   ))
   set <- choose_set(rd)
-  said <- dreher:::say_other_model(set, quietly(score_models(st)), quietly(rank_permutation(st)))
+  said <- dreher:::say_other_model(
+    set, quietly(score_models(st)), quietly(rank_permutation(st))
+  )
   outcome(if (is.null(said)) "nothing" else said, !is.null(said) && grepl("bent", said))
 })
 trap(15, "the verdict names its model", "for linear", function() {
@@ -839,7 +880,9 @@ trap(20, "numbers as text with a foreign word", "the word is named", function() 
   d$v[seq(3, 400, 30)] <- "k.A."
   ch <- as.data.frame(quietly(check_data(constant_study(d, "y"))))
   said <- ch$detail[ch$finding == "numbers as text"]
-  outcome(said, length(said) == 1 && grepl("k.A.", said, fixed = TRUE) && !grepl("100 %", said))
+  outcome(
+    said, length(said) == 1 && grepl("k.A.", said, fixed = TRUE) && !grepl("100 %", said)
+  )
 })
 trap(20, "a long finding", "never cut", function() {
   prints(quietly(check_data(constant_study(repeated(TRUE), "y"))), character(), "\u2026")
@@ -881,7 +924,9 @@ trap(21, "examples in messages", "the user's own columns", function() {
 two_models <- function() {
   d <- regression_table()[-4]
   quietly(study(
-    list(one = lm(y ~ ., d[1:250, ]), two = rpart::rpart(y ~ ., d[1:250, ])), d[251:400, ], "y",
+    list(one = lm(y ~ ., d[1:250, ]), two = rpart::rpart(y ~ ., d[1:250, ])),
+    d[251:400, ],
+    "y",
     train = d[1:250, ]
   ))
 }
@@ -906,7 +951,11 @@ no_skill <- function() {
   fitted_study(d, "y")
 }
 trap(23, "curves of a model without skill", "carry the verdict, no rise", function() {
-  prints(quietly(effect_curves(no_skill())), "cannot be interpreted", "noise: rises|more: rises")
+  prints(
+    quietly(effect_curves(no_skill())),
+    "cannot be interpreted",
+    "noise: rises|more: rises"
+  )
 })
 trap(23, "contributions of a model without skill", "carry the verdict", function() {
   prints(quietly(contributions(no_skill())), "cannot be interpreted", "prediction rises with")
@@ -929,24 +978,29 @@ steps <- list(
   slices = c("--slices", "k"), compare = c("--sets", "all; one: a"), row = c("--which", "1"),
   stability = c("--times", "4"), reduce = c("--folds", "3", "--repeats", "1", "--random", "0")
 )
-for (step in names(steps)) local({
-  s <- step
-  trap(24, paste("dreher", s, "--study, without its section"), "works", function() {
-    file <- yaml_study(regression_table())
-    err <- tempfile()
-    con <- file(err, "w")
-    sink(con, type = "message")
-    status <- tryCatch(command(s, "--study", file, "--format", "text", steps[[s]]), finally = {
-      sink(type = "message")
-      close(con)
+for (step in names(steps)) {
+  local({
+    s <- step
+    trap(24, paste("dreher", s, "--study, without its section"), "works", function() {
+      file <- yaml_study(regression_table())
+      err <- tempfile()
+      con <- file(err, "w")
+      sink(con, type = "message")
+      status <- tryCatch(
+        command(s, "--study", file, "--format", "text", steps[[s]]),
+        finally = {
+          sink(type = "message")
+          close(con)
+        }
+      )
+      said <- readLines(err)
+      outcome(
+        c(status, utils::tail(said, 1)),
+        identical(as.integer(status), 0L) && !any(grepl("^dreher: ", said))
+      )
     })
-    said <- readLines(err)
-    outcome(
-      c(status, utils::tail(said, 1)),
-      identical(as.integer(status), 0L) && !any(grepl("^dreher: ", said))
-    )
   })
-})
+}
 trap(25, "confirm_set() on training rows", "names its argument", function() {
   st <- fitted_study(regression_table(), "y")
   set <- choose_set(quietly(reduce_predictors(st, folds = 3, repeats = 1, random = 0)))
@@ -964,27 +1018,39 @@ trap(25, "an error in a script", "no list of the package's insides", function() 
   said <- suppressWarnings(system2(rscript, file, stdout = TRUE, stderr = TRUE))
   outcome(utils::tail(said, 3), !any(grepl("Backtrace|dreher:::", said)))
 })
-trap(26, "predictors that come in only jointly", "no value of their own by impurity", function() {
-  set.seed(3)
-  d <- as.data.frame(matrix(rnorm(400 * 5), 400))
-  names(d) <- letters[1:5]
-  d$b <- d$a + 0.4 * rnorm(400)
-  d$y <- d$a + d$d + 0.5 * rnorm(400)
-  axes <- stats::prcomp(d[1:250, c("a", "b", "c")])
-  code <- function(rows) {
-    cbind(predict(axes, rows[c("a", "b", "c")])[, 1:2], as.matrix(rows[c("d", "e")]))
+trap(
+  26,
+  "predictors that come in only jointly",
+  "no value of their own by impurity",
+  function() {
+    set.seed(3)
+    d <- as.data.frame(matrix(rnorm(400 * 5), 400))
+    names(d) <- letters[1:5]
+    d$b <- d$a + 0.4 * rnorm(400)
+    d$y <- d$a + d$d + 0.5 * rnorm(400)
+    axes <- stats::prcomp(d[1:250, c("a", "b", "c")])
+    code <- function(rows) {
+      cbind(predict(axes, rows[c("a", "b", "c")])[, 1:2], as.matrix(rows[c("d", "e")]))
+    }
+    fit <- ranger::ranger(
+      y ~ .,
+      data.frame(code(d[1:250, ]), y = d$y[1:250]),
+      num.trees = 50,
+      keep.inbag = TRUE,
+      seed = 1,
+      num.threads = 1
+    )
+    st <- quietly(study(fit, d[251:400, ], "y", train = d[1:250, ], encode = code))
+    rk <- quietly(rank_predictors(st, by = c("impurity", "permutation")))
+    x <- as.data.frame(rk)
+    own <- x$predictor[x$method == "impurity"]
+    why <- ranking_details(rk, "left_out")$why
+    outcome(
+      c(unique(own), why),
+      !any(c("a", "b", "c") %in% own) && any(grepl("only together", why))
+    )
   }
-  fit <- ranger::ranger(
-    y ~ ., data.frame(code(d[1:250, ]), y = d$y[1:250]), num.trees = 50, keep.inbag = TRUE,
-    seed = 1, num.threads = 1
-  )
-  st <- quietly(study(fit, d[251:400, ], "y", train = d[1:250, ], encode = code))
-  rk <- quietly(rank_predictors(st, by = c("impurity", "permutation")))
-  x <- as.data.frame(rk)
-  own <- x$predictor[x$method == "impurity"]
-  why <- ranking_details(rk, "left_out")$why
-  outcome(c(unique(own), why), !any(c("a", "b", "c") %in% own) && any(grepl("only together", why)))
-})
+)
 
 # ---- honest tables that look like traps --------------------------------------------------------
 
@@ -1105,10 +1171,15 @@ fair("symptoms that hang together", made(function(n) {
   d$y <- ifelse(ill == 1, "ill", "well")
   d
 }))
-fair("three well parted groups", made(function(n) {
-  k <- sample(3, n, TRUE)
-  data.frame(len = 2.2 * k + rnorm(n), width = 1.4 * k + rnorm(n), c = rnorm(n), y = letters[k])
-}))
+fair(
+  "three well parted groups",
+  made(function(n) {
+    k <- sample(3, n, TRUE)
+    data.frame(
+      len = 2.2 * k + rnorm(n), width = 1.4 * k + rnorm(n), c = rnorm(n), y = letters[k]
+    )
+  })
+)
 fair("rare events", made(function(n) {
   x <- rnorm(n)
   data.frame(x, z = rnorm(n), y = ifelse(runif(n) < plogis(x - 3), "event", "none"))
@@ -1190,21 +1261,27 @@ if ("traps" %in% what) {
       outcome(paste("failed:", cli::ansi_strip(conditionMessage(e))), FALSE)
     })
     data.frame(
-      trap = name, must = t$must, happened = substr(got$happened, 1, 300), held = got$held,
+      trap = name,
+      must = t$must,
+      happened = substr(got$happened, 1, 300),
+      held = got$held,
       seconds = round(proc.time()[[3]] - began, 1)
     )
   })
   rows <- do.call(rbind, rows)
   dir.create(folder, FALSE, TRUE)
   utils::write.csv(
-    rows[c("trap", "must", "happened", "held")], file.path(folder, "traps.csv"),
+    rows[c("trap", "must", "happened", "held")],
+    file.path(folder, "traps.csv"),
     row.names = FALSE
   )
   for (i in which(!rows$held)) {
     cat("NOT HELD ", rows$trap[i], "\n  must: ", rows$must[i], "\n", sep = "")
     cat("  was:  ", rows$happened[i], "\n", sep = "")
   }
-  cat(sprintf("traps held %d of %d, in %.0f s\n", sum(rows$held), nrow(rows), sum(rows$seconds)))
+  cat(sprintf(
+    "traps held %d of %d, in %.0f s\n", sum(rows$held), nrow(rows), sum(rows$seconds)
+  ))
 }
 
 # Questions about what tells nearly all are counted apart: the values cannot answer them.

@@ -103,7 +103,8 @@ test_that("sensitive columns are the usual slices; small ones are left out and n
 })
 
 test_that("what is no slice is refused", {
-  expect_error(compare_slices(st), "no column sensitive", class = "dreher_error_input")
+  # without a sensitive column slices are looked for
+  expect_gt(nrow(compare_slices(st)), 0)
   expect_error(
     compare_slices(st, "confusion"), "is for classes", class = "dreher_error_input"
   )

@@ -369,7 +369,10 @@ test_that(
     d$strong <- factor(ifelse(d$strength > 42, "yes", "no"))
     d$count <- pmax(round(d$strength - 35), 0)
     both <- function(fit, target) {
-      rk <- as.data.frame(rank_impurity(study(fit, d[1:100, ], target, train = d)))
+      st <- study(
+        fit, d[1:100, ], target, train = d, positive = if (target == "strong") "yes"
+      )
+      rk <- as.data.frame(rank_impurity(st))
       list(
         own = rk$importance[rk$form == "plain"][order(rk$predictor[rk$form == "plain"])],
         stored = rk$importance[rk$form == "stored"][order(

@@ -254,7 +254,9 @@ test_that("by cover: fitted models, the constant, and what is refused", {
     ),
     nrounds = 10
   )
-  sx <- study(late, loans$holdout[1:30, ], "returned_late", train = loans$train)
+  sx <- study(
+    late, loans$holdout[1:30, ], "returned_late", train = loans$train, positive = "yes"
+  )
   phi <- attr(rank_shapley(sx, value = "cover"), "row_values")[[1]][, , 1]
   own <- predict(
     late,

@@ -511,8 +511,8 @@ test_that("predictors that go together are flagged when shuffled one at a time",
   twins <- detail(rank_permutation(st), "twins")
   expect_true(all(c("pyro_left", "pyro_right") %in% unlist(twins[1, 1:2])))
   rk <- rank_permutation(st)
-  expect_match(rk$flag[rk$predictor == "pyro_left"], "twin")
-  expect_output(print(rk), "strongly associated")
+  expect_match(rk$flag[rk$predictor == "pyro_left"], "correlated")
+  expect_output(print(rk), "strongly correlated")
   expect_null(detail(rank_permutation(st, shuffle = "conditional"), "twins"))
 })
 

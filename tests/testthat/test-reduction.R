@@ -659,7 +659,7 @@ test_that("confirmation: paired, with a margin, and refusing rows it should not 
   expect_error(
     confirm_set(ps, mixed),
     paste0(
-      "3 of the 53 rows of `data` are training rows of the study, more than chance ",
+      "3 of the 53 rows given as `rows` are training rows of the study, more than chance ",
       "explains"
     )
   )

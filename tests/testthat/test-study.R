@@ -202,7 +202,7 @@ test_that("suspects are found: leak, identifier, constant, duplicate, derived, m
 
 test_that(
   paste0(
-    "classes numbered from 0 mean the order of the target's levels; strange classes ",
+    "of classes numbered 0 and 1 the positive one is 1; strange classes ",
     "are refused"
   ),
   {
@@ -212,7 +212,9 @@ test_that(
     fit <- suppressWarnings(gbm::gbm(
       late ~ earlier_late + loan_days, "bernoulli", rows, n.trees = 20
     ))
-    named <- study(fit, loans$holdout, "returned_late", train = loans$train[1:200, ])
+    named <- study(
+      fit, loans$holdout, "returned_late", train = loans$train[1:200, ], positive = "yes"
+    )
     p <- predict(fit, loans$holdout, n.trees = 20, type = "response")
     expect_equal(
       predict_model(named, named$models[[1]], loans$holdout)[, "yes"],

@@ -123,7 +123,9 @@ test_that("row names are named, found and left out of drafts", {
   draft <- withr::local_tempfile(fileext = ".yml")
   suppressWarnings(draft_study(file, "y", file = draft))
   expect_true(any(grepl("- row_names", readLines(draft))))
-  expect_identical(graded(transform(plain_rows(), index = seq_len(400)), "index", "identifier"), "severe")
+  expect_identical(
+    graded(transform(plain_rows(), index = seq_len(400)), "index", "identifier"), "severe"
+  )
 })
 
 test_that("numbers that stand for gaps are a doubt, ends of a scale are not", {
@@ -215,15 +217,19 @@ test_that("offsets, training rows under other names, and numbers as text", {
   st <- study(beside, d[251:400, ], "y", train = train)
   expect_setequal(st$predictors, c("a", "days"))
   expect_equal(
-    predict_model(st, st$models[[1]], st$data)[, 1], unname(stats::predict(inside, d[251:400, ]))
+    predict_model(st, st$models[[1]], st$data)[, 1],
+    unname(stats::predict(inside, d[251:400, ]))
   )
   refit <- refit_model(st$models[[1]]$object, train, "y", c("a", "days"))
   expect_equal(unname(stats::coef(refit)), unname(stats::coef(inside)))
   o <- log(train$days)
   expect_error(
-    study(stats::lm(y ~ a, train, offset = o), d[251:400, ], "y", train = train), "no column"
+    study(stats::lm(y ~ a, train, offset = o), d[251:400, ], "y", train = train),
+    "no column"
   )
-  rk <- suppressWarnings(rank_permutation(st, rows = list(old = train, new = d[251:400, ])))
+  rk <- suppressWarnings(rank_permutation(
+    st, rows = list(old = train, new = d[251:400, ])
+  ))
   expect_true(all(is.na(rk$lower[rk$rows == "old"])))
   expect_true(all(grepl("training rows", rk$flag[rk$rows == "old"])))
   text <- transform(d[251:400, ], a = as.character(a))
@@ -234,7 +240,9 @@ test_that("offsets, training rows under other names, and numbers as text", {
 test_that("what cannot be trained again is refused before the work", {
   d <- plain_rows()
   d$w <- stats::runif(400)
-  st <- study(stats::lm(y ~ a, d[1:250, ], weights = w), d[251:400, ], "y", train = d[1:250, ])
+  st <- study(
+    stats::lm(y ~ a, d[1:250, ], weights = w), d[251:400, ], "y", train = d[1:250, ]
+  )
   expect_error(reduce_predictors(st), "weights", class = "dreher_error_model")
   expect_error(noise_floor(st, refits = 19), "weights", class = "dreher_error_model")
   expect_error(rank_refit(st), "weights", class = "dreher_error_model")
@@ -272,27 +280,35 @@ test_that("levels of ten rows are kept, and what is joined is told", {
   expect_identical(sum(attr(coder(d), "stems_from") == "town"), 30L)
 })
 
-test_that("the better model is reduced, and a better one's predictors are not passed over", {
-  set.seed(3)
-  d <- data.frame(a = stats::rnorm(700), b = stats::rnorm(700), bent = stats::rnorm(700))
-  d$y <- d$a + 0.5 * d$b + 2 * abs(d$bent) + 0.4 * stats::rnorm(700)
-  train <- d[1:400, ]
-  st <- study(
-    list(
-      linear = stats::lm(y ~ ., train), forest = small_forest(y ~ ., train, 30, keep.inbag = TRUE)
-    ),
-    d[401:700, ], "y", train = train
-  )
-  expect_identical(best_model(st), "forest")
-  rd <- reduce_predictors(
-    st, models = "linear", folds = 3, repeats = 1, inner_folds = 2, random = 0
-  )
-  set <- choose_set(rd)
-  expect_match(say_set(set), "for linear")
-  said <- say_other_model(set, score_models(st), rank_permutation(st))
-  expect_match(said, "forest predicts better than linear .* ranks bent among its first")
-  expect_null(say_other_model(NULL, NULL, NULL))
-})
+test_that(
+  "the better model is reduced, and a better one's predictors are not passed over",
+  {
+    set.seed(3)
+    d <- data.frame(
+      a = stats::rnorm(700), b = stats::rnorm(700), bent = stats::rnorm(700)
+    )
+    d$y <- d$a + 0.5 * d$b + 2 * abs(d$bent) + 0.4 * stats::rnorm(700)
+    train <- d[1:400, ]
+    st <- study(
+      list(
+        linear = stats::lm(y ~ ., train),
+        forest = small_forest(y ~ ., train, 30, keep.inbag = TRUE)
+      ),
+      d[401:700, ],
+      "y",
+      train = train
+    )
+    expect_identical(best_model(st), "forest")
+    rd <- reduce_predictors(
+      st, models = "linear", folds = 3, repeats = 1, inner_folds = 2, random = 0
+    )
+    set <- choose_set(rd)
+    expect_match(say_set(set), "for linear")
+    said <- say_other_model(set, score_models(st), rank_permutation(st))
+    expect_match(said, "forest predicts better than linear .* ranks bent among its first")
+    expect_null(say_other_model(NULL, NULL, NULL))
+  }
+)
 
 test_that("sensitive predictors are marked and doubtful models carry their verdict", {
   d <- plain_rows()
@@ -310,7 +326,9 @@ test_that("thinning leaves no pair that predicts each other", {
   set.seed(2)
   f <- stats::rnorm(400)
   g <- f + stats::rnorm(400, sd = 0.62)
-  d <- as.data.frame(lapply(list(f, f, f, g, g, g), function(v) v + stats::rnorm(400, sd = 0.2)))
+  d <- as.data.frame(lapply(list(f, f, f, g, g, g), function(v) {
+    v + stats::rnorm(400, sd = 0.2)
+  }))
   names(d) <- c("f1", "f2", "f3", "g1", "g2", "g3")
   t <- as.data.frame(find_twins(d))
   stay <- t$predictor[t$representative]
@@ -329,7 +347,10 @@ test_that("groups act together only where the model says so", {
   of <- function(fit, target) {
     st <- study(fit, d[301:500, ], target, train = train)
     rk <- rank_permutation(st, groups = list(ab = c("a", "b")))
-    list(ranking_details(rk, "members")$interplay[1], paste(capture.output(print(rk)), collapse = " "))
+    list(
+      ranking_details(rk, "members")$interplay[1],
+      paste(capture.output(print(rk)), collapse = " ")
+    )
   }
   sums <- of(stats::lm(y ~ a + b + c, train), "y")
   expect_lt(sums[[1]], 1e-20)

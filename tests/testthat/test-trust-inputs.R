@@ -19,6 +19,8 @@ not_seed <- list(NA, "a", 1.5, c(1, 2), Inf, list(), 1e300)
 not_rows <- list("foo", 3, NA, list(), ho[0, ], ho[1, ], ho[, 1:2])
 not_study <- list(1, "a", list(), iris, NA)
 wrong <- list(
+  marks = list(TRUE, list("a"), list(1, 2), Sys.Date(), list(none = "a")),
+  types = list(TRUE, "number", list("number"), c(peak_temp = "price"), 3),
   count = c(not_count, list(NULL)),
   count_or_none = not_count,
   count_from_0 = list(NA, "a", 1.5, -1, c(1, 2), Inf, 1e10, NULL),
@@ -357,7 +359,7 @@ arguments <- list(
     c(
       source = "file", query = "query", delimiter = "word_or_none", decimal = "word_or_none",
       thousands = "word_or_none", header = "flag_or_none", encoding = "word_or_none",
-      quiet = "flag"
+      missing = "marks", types = "types", quiet = "flag"
     )
   ),
   open_rows = list(

@@ -63,13 +63,17 @@ random_study <- function(seed) {
   )
 }
 
+# Of classes that a model numbers it must be said which is 1.
+said_positive <- function(y) if (identical(levels(y), c("no", "yes"))) "yes"
+
 open_random <- function(r, ...) {
   given <- list(
     models = list(m = r$model),
     data = r$data,
     target = "y",
     train = r$train,
-    threads = r$threads
+    threads = r$threads,
+    positive = said_positive(r$data$y)
   )
   given[names(list(...))] <- list(...)
   suppressWarnings(do.call(study, given))
@@ -174,7 +178,8 @@ broken_for_files <- function(r, seed) {
   }
   values <- function(m) {
     st <- suppressWarnings(study(
-      list(m = m), as_numbers(r$data), "y", train = as_numbers(r$train), threads = 1
+      list(m = m), as_numbers(r$data), "y", train = as_numbers(r$train), threads = 1,
+      positive = said_positive(r$data$y)
     ))
     importances(suppressWarnings(rank_predictors(
       st, by = c("permutation", "shapley"), repeats = 3, background = 10, seed = seed

@@ -57,7 +57,7 @@ words <- c(
   thin_twins = "one of redundant predictors", threads = "number of threads",
   threshold = "least association, or prediction to reach",
   times = "number of resamples or bootstrap draws", title = "title of the report",
-  top = "number of top predictors", train = "training rows",
+  top = "number of top predictors", train = "training rows", types = "types of columns",
   value = "what a Shapley value takes an unknown predictor for",
   weights = "column of weights", withhold = "what readers may not see",
   workers = "processes", x = "a result"
@@ -137,7 +137,7 @@ test_that("every flag of a result, and every column of a ranking, is in the help
   ))
   given <- c(
     "possible leak", "identifier", "many levels", "no skill", "few repeats", "rows drawn",
-    "few refits", "not conditioned", "twin", "no effect on score", "in-sample only",
+    "few refits", "not conditioned", "correlated", "no effect on score", "in-sample only",
     "aliased", "nearly aliased", "training rows", "not above floor", "not converged",
     "few rows", "beyond training range", "chosen by its error"
   )
