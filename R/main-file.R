@@ -106,7 +106,7 @@ check_section <- function(x, schema, path, text) {
   if (!is.list(x) || (length(x) && is.null(names(x)))) {
     return(list(new_fault(
       line_of(text, path), say_field(path), "must hold fields, each on a line of its own.",
-      schema$description
+      paste0("", schema$description)
     )))
   }
   known <- names(schema$properties)

@@ -12,7 +12,7 @@
 #' | `use` | `free` (default), `keep` or `leave_out` |
 #' | `sensitive` | TRUE where its use is delicate |
 #' | `known` | `before` the target (default) or `after` it: what is known after is a leak |
-#' | `type` | as which type a study file's rows are read: `number`, `whole number`, `classes`, `text`, `yes/no`, `date`, `time`; a column that does not fit is refused |
+#' | `type` | as what a study file's rows are read, or refused: see `types` of [read_rows()] |
 #' | `missing` | marks that stand for a gap in a study file's rows, separated by commas |
 #' | `values` | what [draft_dictionary()] saw in the data; not read |
 #'
@@ -116,7 +116,7 @@ dictionary_faults <- function(d, out, text) {
     if (length(strange)) {
       paste0(
         "it has unknown columns: ", quote_some(strange), ". Known are ",
-        quote_some(dictionary_columns, 10), "."
+        quote_some(dictionary_columns, length(dictionary_columns)), "."
       )
     },
     if (length(twice)) paste0("it names predictors twice: ", quote_some(twice), "."),

@@ -729,7 +729,9 @@ test_that("xgboost reads splits on categories and linear boosters", {
       xgboost::xgb.DMatrix(x, label = y, nthread = 1),
       nrounds = 5
     )
-    m <- study(fit, d, case[1], train = d)$models[[1]]
+    m <- study(
+      fit, d, case[1], train = d, positive = if (case[1] == "yes") "yes"
+    )$models[[1]]
     expect_null(m$forest)
     sums <- m$linear$design(d) %*% m$linear$beta
     expect_equal(
@@ -810,7 +812,9 @@ test_that(
       )
     )
     for (target in names(models)) {
-      rk <- rank_impurity(study(models[[target]], d, target, train = d))
+      rk <- rank_impurity(study(
+        models[[target]], d, target, train = d, positive = if (target == "yes") "yes"
+      ))
       record <- jsonlite::parse_json(lightgbm::lgb.dump(models[[target]]))
       stored <- stats::setNames(double(4), few)
       walk <- function(node) {
