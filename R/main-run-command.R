@@ -134,6 +134,11 @@ fill_from_file <- function(step, options, given, words) {
   if (step == "stability" && !is.null(spec$floor)) {
     section$floor_refits <- if (is.null(spec$floor$refits)) 99 else spec$floor$refits
   }
+  # the section names columns by `by`, the step methods
+  if (step == "slices" && !is.null(section$by)) {
+    section$slices <- section$by[[1]]
+    section$by <- NULL
+  }
   section$seed <- seed_of(spec)
   joined <- c("by", "predictors")
   for (name in intersect(names(section), names_of_options(options))) {

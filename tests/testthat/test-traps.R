@@ -394,3 +394,47 @@ test_that("what comes in only jointly has no value of its own by impurity", {
   expect_setequal(rk$predictor[rk$method == "permutation"], c("a", "b", "d"))
   expect_match(ranking_details(rk, "left_out")$why, "a and b come in only together, as a & b")
 })
+
+test_that("every step takes a study file, with its section and without", {
+  folder <- withr::local_tempdir()
+  utils::write.csv(
+    cbind(plain_rows(300), k = c("u", "v", "w")), file.path(folder, "d.csv"), row.names = FALSE
+  )
+  bare <- c(
+    "dreher: 1", "data:", "  file: d.csv", "  split: {holdout: 0.3, untouched: 0.2}",
+    "target: 'y'", "models: {linear: {learner: linear}}"
+  )
+  sections <- c(
+    "checks:", "rank: {by: [permutation]}", "stability: {times: 3}",
+    "reduce: {folds: 3, repeats: 1, random: 0}", "confirm: {margin: '2 %'}",
+    "effects:", "interactions:", "contributions:", "slices: {by: [k]}",
+    "compare: {sets: {all: all, one: [a]}}"
+  )
+  writeLines(bare, file.path(folder, "bare.yml"))
+  writeLines(c(bare, sections), file.path(folder, "full.yml"))
+  steps <- list(
+    check = NULL, score = NULL, rank = c("--repeats", "2"), effects = NULL,
+    interactions = NULL, slices = c("--slices", "k"), row = c("--which", "1"),
+    compare = c("--sets", "all; one: a"), stability = c("--times", "3"),
+    reduce = c("--folds", "3", "--repeats", "1", "--random", "0")
+  )
+  ended <- function(step, file, more) {
+    status <- NULL
+    suppressMessages(utils::capture.output(
+      utils::capture.output(
+        status <- main_command(c(
+          step, "--study", file.path(folder, file), "--format", "text", more
+        )),
+        type = "message"
+      )
+    ))
+    status
+  }
+  for (step in names(steps)) {
+    expect_identical(ended(step, "bare.yml", steps[[step]]), 0L, label = step)
+    own <- if (step == "compare") steps[[step]] else if (step == "row") c("--which", "1")
+    expect_identical(ended(step, "full.yml", own), 0L, label = step)
+  }
+  # a set is confirmed where there is one, and what is missing is said in our words
+  expect_identical(ended("confirm", "bare.yml", NULL), 2L)
+})
