@@ -398,7 +398,9 @@ test_that("what comes in only jointly has no value of its own by impurity", {
 test_that("every step takes a study file, with its section and without", {
   folder <- withr::local_tempdir()
   utils::write.csv(
-    cbind(plain_rows(300), k = c("u", "v", "w")), file.path(folder, "d.csv"), row.names = FALSE
+    cbind(plain_rows(300), k = c("u", "v", "w")),
+    file.path(folder, "d.csv"),
+    row.names = FALSE
   )
   bare <- c(
     "dreher: 1", "data:", "  file: d.csv", "  split: {holdout: 0.3, untouched: 0.2}",
@@ -406,28 +408,32 @@ test_that("every step takes a study file, with its section and without", {
   )
   sections <- c(
     "checks:", "rank: {by: [permutation]}", "stability: {times: 3}",
-    "reduce: {folds: 3, repeats: 1, random: 0}", "confirm: {margin: '2 %'}",
-    "effects:", "interactions:", "contributions:", "slices: {by: [k]}",
+    "reduce: {folds: 3, repeats: 1, random: 0}", "confirm: {margin: '2 %'}", "effects:",
+    "interactions:", "contributions:", "slices: {by: [k]}",
     "compare: {sets: {all: all, one: [a]}}"
   )
   writeLines(bare, file.path(folder, "bare.yml"))
   writeLines(c(bare, sections), file.path(folder, "full.yml"))
   steps <- list(
-    check = NULL, score = NULL, rank = c("--repeats", "2"), effects = NULL,
-    interactions = NULL, slices = c("--slices", "k"), row = c("--which", "1"),
-    compare = c("--sets", "all; one: a"), stability = c("--times", "3"),
+    check = NULL,
+    score = NULL,
+    rank = c("--repeats", "2"),
+    effects = NULL,
+    interactions = NULL,
+    slices = c("--slices", "k"),
+    row = c("--which", "1"),
+    compare = c("--sets", "all; one: a"),
+    stability = c("--times", "3"),
     reduce = c("--folds", "3", "--repeats", "1", "--random", "0")
   )
   ended <- function(step, file, more) {
     status <- NULL
-    suppressMessages(utils::capture.output(
-      utils::capture.output(
-        status <- main_command(c(
-          step, "--study", file.path(folder, file), "--format", "text", more
-        )),
-        type = "message"
-      )
-    ))
+    suppressMessages(utils::capture.output(utils::capture.output(
+      status <- main_command(c(
+        step, "--study", file.path(folder, file), "--format", "text", more
+      )),
+      type = "message"
+    )))
     status
   }
   for (step in names(steps)) {
