@@ -77,6 +77,10 @@ forest_followers <- function(forest, player_of, players, cover) {
     .Call(`_dreher_forest_followers`, forest, player_of, players, cover)
 }
 
+stop_loops_after <- function(asks) {
+    .Call(`_dreher_stop_loops_after`, asks)
+}
+
 point_moments <- function(p, column, from, rows, points, shift, weight) {
     .Call(`_dreher_point_moments`, p, column, from, rows, points, shift, weight)
 }

@@ -7,7 +7,9 @@
 # the main process writes, and one process at a time: it holds the lock of "run.lock", which the
 # system lets go of when the process ends, however it ends.
 
-folder_format <- 2L
+# 2: what the run is of stood as hashes of a package, which differ between its versions; 3:
+# fingerprints (base-prints.R).
+folder_format <- 3L
 
 folder_tables <- c(
   about = "CREATE TABLE about (name TEXT PRIMARY KEY, value TEXT)",
@@ -26,7 +28,7 @@ open_folder <- function(folder, about) {
       todo = "Is the place writable?"
     )
   }
-  about <- c(about, version = as.character(utils::packageVersion("dreher")))
+  about <- c(about, results = as.character(results_version))
   run <- list(lock = lock_folder(folder))
   done <- FALSE
   on.exit(if (!done) close_folder(run))
@@ -34,6 +36,13 @@ open_folder <- function(folder, about) {
   known <- tables_of_folder(run$con, folder, about)
   other <- names(about)[!names(about) %in% known$name |
       as.character(about) != known$value[match(names(about), known$name)]]
+  if ("results" %in% other) {
+    stop_study(
+      paste0("The run folder \"", folder, "\" was begun by another version of dreher."),
+      "Its numbers differ from those of this version for the same seed.",
+      "Name another folder, or go on with that version."
+    )
+  }
   if (length(other)) {
     stop_study(
       paste0(
@@ -175,13 +184,25 @@ check_folder_format <- function(con, folder) {
     return(invisible())
   }
   ours <- setequal(held$sql, folder_tables)
-  if (ours && DBI::dbGetQuery(con, "PRAGMA user_version")[[1]] == folder_format) {
-    return(invisible())
-  }
+  format <- DBI::dbGetQuery(con, "PRAGMA user_version")[[1]]
+  if (ours && format == folder_format) return(invisible())
   stop_study(
-    paste0("The run folder \"", folder, "\" is not of this format."),
-    "It was written by another version of dreher, or by something else.",
-    "Name another folder."
+    paste0(
+      "The run folder \"", folder, "\" is not of format ", folder_format,
+      ", which this version of dreher writes."
+    ),
+    if (!ours) {
+      "It holds other tables than a run's."
+    } else if (format < folder_format) {
+      paste0(
+        "Format ", format,
+        " is that of an earlier version, which stated otherwise what a run is ",
+        "of: whether its pieces belong to this run cannot be told."
+      )
+    } else {
+      paste0("Format ", format, " is that of a later version.")
+    },
+    "Name another folder, or go on with the version that began it."
   )
 }
 

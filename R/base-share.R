@@ -47,6 +47,7 @@ try_piece <- function(fun, piece, ...) {
   tryCatch(
     list(value = fun(piece, ...), seconds = proc.time()[[3]] - start),
     error = function(e) {
+      pass_interrupt(e)
       list(
         error = paste(conditionMessage(e), collapse = " "),
         seconds = proc.time()[[3]] - start

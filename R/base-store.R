@@ -118,9 +118,7 @@ seal_store <- function(folder, rows, columns, places) {
     }
   }
   store <- new_store(folder, rows, columns, "")
-  store$print <- join_hashes(vapply(names(columns), function(p) {
-    column_hash(store_column(store, p))
-  }, ""))
+  store$print <- print_of_store(store)
   # levels as a list, so that one is not taken for a scalar
   about <- lapply(columns, function(column) {
     if (!is.null(column$levels)) column$levels <- as.list(column$levels)
@@ -160,7 +158,15 @@ open_store <- function(folder) {
       stop_no_store(folder, paste0("the file of column \"", name, "\" is not whole"))
     }
   }
+  # fingerprints of earlier versions say nothing any more
+  if (is.na(same_print(paste(store$print), fingerprint("")))) {
+    store$print <- print_of_store(store)
+  }
   store
+}
+
+print_of_store <- function(store, columns = names(store$columns)) {
+  join_hashes(vapply(columns, function(p) column_hash(store_column(store, p)), ""))
 }
 
 stop_no_store <- function(folder, why) {

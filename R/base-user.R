@@ -4,7 +4,7 @@
 call_user <- function(fun, ...) {
   kept <- keep_session()
   on.exit(restore_session(kept))
-  fun(...)
+  withCallingHandlers(fun(...), error = pass_interrupt)
 }
 
 keep_session <- function() {
@@ -29,10 +29,13 @@ restore_session <- function(kept) {
   if (!identical(getwd(), kept$folder)) setwd(kept$folder)  # nolint: undesirable_function_linter.
 }
 
-# A library that catches the user's interrupt itself reports it as an error; it is one no more.
+# A library that catches the user's interrupt itself reports it as an error, and others hand that on
+# as the cause of theirs; it is one no more.
 pass_interrupt <- function(e) {
-  if (grepl("User interrupt or internal error", conditionMessage(e), fixed = TRUE)) {
-    rlang::interrupt()
+  while (inherits(e, "condition")) {
+    said <- paste(conditionMessage(e), collapse = " ")
+    if (grepl("User interrupt or internal error", said, fixed = TRUE)) rlang::interrupt()
+    e <- e$parent
   }
 }
 

@@ -287,10 +287,10 @@ identity_of_curves <- function(st, models, resamples, settings, units, parts) {
   })
   list(
     data = st$fingerprint,
-    models = rlang::hash(says),
-    resamples = rlang::hash(list(resamples$inside)),
+    models = fingerprint(says),
+    resamples = fingerprint(list(resamples$inside)),
     seed = format(settings$seed),
-    settings = rlang::hash(list(settings, units, lapply(parts, `[[`, "data")))
+    settings = fingerprint(list(settings, units, lapply(parts, `[[`, "data")))
   )
 }
 

@@ -412,7 +412,6 @@ interact_permutation <- function(st, model, units, evaluation, others, settings)
     settings$level,
     settings$seed
   )
-  if (isTRUE(attr(found, "stopped"))) rlang::interrupt()
   each <- lapply(seq_len(ncol(pairs)), function(q) {
     three <- found[c(names(joint)[q], names(units)[pairs[, q]])]
     excess <- three[[1]]$importance - three[[2]]$importance - three[[3]]$importance

@@ -439,7 +439,6 @@ slice_importances <- function(st, model, data, rows, slices, settings) {
       settings$level,
       settings$seed
     )
-    if (isTRUE(attr(found, "stopped"))) rlang::interrupt()
     found <- found[names(units)]
     data.frame(
       predictor = names(units),

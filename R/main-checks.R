@@ -280,6 +280,7 @@ check_reduction <- function(st, given) {
   refuse_second_look(
     list(file = if (!is.null(given$out)) file.path(given$out, "set.json")),
     rows_print(st, untouched),
+    nrow(untouched$roles),
     given$again
   )
   rows

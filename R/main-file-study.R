@@ -62,4 +62,4 @@ model_of_file <- function(spec, name, tables, kept, threads) {
   })
 }
 
-key_of <- function(...) rlang::hash(list(..., utils::packageVersion("dreher")))
+key_of <- function(...) fingerprint(list(..., results_version))

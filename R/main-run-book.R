@@ -36,10 +36,13 @@ open_book <- function(out) {
       say_step(step$says, " ...")
       began <- proc.time()[[3]]
       # A run folder of other inputs is of no use.
-      pieces <- file.path(folder, paste0(step$name, "-", substr(key, 1, 12)))
+      pieces <- file.path(folder, paste0(step$name, "-", substr(sub("^.*-", "", key), 1, 12)))
       old <- setdiff(Sys.glob(file.path(folder, paste0(step$name, "-*"))), pieces)
       unlink(old[dir.exists(old)], recursive = TRUE)
-      value <- tryCatch(step$made(values, pieces), error = function(e) e)
+      value <- tryCatch(step$made(values, pieces), error = function(e) {
+        pass_interrupt(e)
+        e
+      })
       seconds <- proc.time()[[3]] - began
       if (inherits(value, "error")) {
         said <- gsub("\\s+", " ", cli::ansi_strip(rlang::cnd_message(value)))
@@ -81,16 +84,29 @@ kept_file <- function(folder, name) {
   file.path(folder, paste0(gsub("[^A-Za-z0-9_.-]", "_", name), ".rds"))
 }
 
+#
+# kept_format: 1, before it was written down: list(key, value), with keys that cannot be compared
+# any more; 2: list(format, key, value), keys are fingerprints (base-prints.R).
+kept_format <- 2L
+
 read_kept <- function(folder, name, key) {
   file <- kept_file(folder, name)
   if (!file.exists(file)) return(NULL)
   found <- tryCatch(readRDS(file), error = function(e) NULL, warning = function(w) NULL)
-  if (is.list(found) && identical(found$key, key)) found
+  if (!is.list(found) || is.null(found$key)) {
+    say_step("What was kept of ", name, " cannot be read: it is made anew.")
+    return(NULL)
+  }
+  if (!identical(found$format, kept_format)) {
+    say_step("What was kept of ", name, " is of another version of dreher: it is made anew.")
+    return(NULL)
+  }
+  if (identical(found$key, key)) found
 }
 
 write_kept <- function(folder, name, key, value) {
   write_whole(kept_file(folder, name), function(path) {
-    saveRDS(list(key = key, value = value), path)
+    saveRDS(list(format = kept_format, key = key, value = value), path)
   })
 }
 

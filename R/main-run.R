@@ -94,7 +94,7 @@ run_spec <- function(spec, out, dry_run, threads) {
   steps <- Filter(Negate(is.null), steps_of_file(spec, st, tables, out))
   base <- key_of(
     st$fingerprint,
-    lapply(tables, function(rows) if (is_store(rows)) rows$print else rlang::hash(rows)),
+    lapply(tables, function(rows) if (is_store(rows)) rows$print else fingerprint(rows)),
     spec$models,
     spec[c("positive", "metric", "weights", "blocks", "target_transform")],
     of_dictionary(st, setdiff(names(st$dictionary), c("label", "unit", "cost"))),

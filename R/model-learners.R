@@ -70,7 +70,10 @@ train_learner <- function(learner, settings, train, target, task, predictors, se
   coder <- if (needs_coder(rows[predictors], l, most)) make_coder(rows[predictors], l, most)
   if (!is.null(coder)) rows <- cbind(coder(rows[predictors]), rows[target])
   args <- lapply(settings, function(v) if (is.list(v)) unlist(v) else v)
-  list(model = l$train(rows, target, task, args, seed, threads), encode = coder)
+  model <- withCallingHandlers(
+    l$train(rows, target, task, args, seed, threads), error = pass_interrupt
+  )
+  list(model = model, encode = coder)
 }
 
 is_plain_column <- function(x, learner, most) {

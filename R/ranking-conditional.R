@@ -88,7 +88,8 @@ prune_one_error <- function(tree) {
 
 # The conditional rows of a ranking, beside the plain ones: every unit has strata, and so donors,
 # of its own.
-permute_within <- function(context, info, evaluation, units, form, repeats, level, seed) {
+permute_within <- function(
+    context, info, evaluation, units, form, repeats, level, seed, keep = FALSE) {
   st <- context$st
   repeats <- min(repeats, context$n - 1L)
   strata <- lapply(units, function(u) {
@@ -115,7 +116,8 @@ permute_within <- function(context, info, evaluation, units, form, repeats, leve
     form,
     level,
     seed,
-    lapply(strata, `[[`, "stratum")
+    lapply(strata, `[[`, "stratum"),
+    keep = keep
   )
   if (!length(estimates)) rlang::interrupt()
   stopped <- if (isTRUE(attr(estimates, "stopped"))) {

@@ -2,13 +2,14 @@
 
 # Importances of all units, by name: list(importance, std_error, lower, upper, units, share).
 # stratum: per unit the strata of conditional shuffles. errors: FALSE where the differences alone
-# are wanted. Where the user interrupts, the units that are done.
+# are wanted. keep: where the user interrupts, the units that are done are returned; else
+# the interrupt goes on.
 estimate_units <- function(
     context, info, units, design, metric, form, level, seed, stratum = NULL,
-    errors = TRUE) {
+    errors = TRUE, keep = FALSE) {
   rule <- list(
     metric = metric, info = info, form = form, level = level, seed = seed,
-    design = design, errors = errors
+    design = design, errors = errors, keep = keep
   )
   used <- lengths(units) > 0
   done <- list()
@@ -33,11 +34,11 @@ accumulate_losses <- function(context, units, rule, stratum = NULL) {
   } else {
     tally_of_predictions(context$n, length(units), rule, stratum)
   }
+  shuffle <- function() {
+    shuffle_pieces(context, units, rule$design, tally$visit, whole = !has_loss)
+  }
   stopped <- FALSE
-  tryCatch(
-    shuffle_pieces(context, units, rule$design, tally$visit, whole = !has_loss),
-    interrupt = function(e) stopped <<- TRUE
-  )
+  if (rule$keep) tryCatch(shuffle(), interrupt = function(e) stopped <<- TRUE) else shuffle()
   whole <- which(tally$seen() == context$n * rule$design$repeats)
   structure(
     stats::setNames(lapply(whole, tally$estimate), names(units)[whole]), stopped = stopped

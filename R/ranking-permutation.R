@@ -159,17 +159,18 @@ rank_permutation <- function(
   twins <- if (!conditional) alike_pairs(st)
   if (!is.null(twins)) st <- derive_study(st, flags = flag_twins(flags_of(st), twins))
   on.exit(remove_shuffled(st))
-  parts <- until_stopped(models, several, function(m, evaluation) {
+  keep <- asked_at_prompt(rank_permutation)
+  parts <- until_stopped(models, several, keep, function(m, evaluation) {
     if (!is.null(evaluation$store)) {
       return(permute_store(
         m, st, evaluation, units[[m$name]], form, repeats, level, seed
       ))
     }
     permute_model(
-      m, st, evaluation, units[[m$name]], form, repeats, conditional, level, seed
+      m, st, evaluation, units[[m$name]], form, repeats, conditional, level, seed, keep
     )
   })
-  out <- join_parts(st, parts, seed, level)
+  out <- set_detail(join_parts(st, parts, seed, level), "stopped", attr(parts, "stopped"))
   out <- set_detail(out, "gap", training_gap(out))
   set_detail(out, "twins", twins)
 }
@@ -201,15 +202,20 @@ check_shuffled_rows <- function(evaluation, models, conditional) {
   if (evaluation$kind == "oob") for (m in models) need_inbag(m)
 }
 
-# do(model, rows) for all of them, until the user interrupts: what is done is kept, and a warning
-# says what is not.
-until_stopped <- function(models, several, do) {
+# Is this function what the user called at the prompt? Only there does a stopped ranking keep what
+# is done: whoever stopped it reads it. Anywhere else an interrupt ends all that called it.
+asked_at_prompt <- function(verb) interactive() && identical(sys.function(1), verb)
+
+# do(model, rows) for all of them. keep: until the user interrupts; what is done is kept, and
+# attribute "stopped" and a warning say what is not.
+until_stopped <- function(models, several, keep, do) {
   parts <- list()
   stopped <- NULL
   for (m in models) {
     for (evaluation in several) {
       if (!is.null(stopped)) break
       part <- tryCatch(do(m, evaluation), interrupt = function(e) {
+        if (!keep) rlang::interrupt()
         structure(data.frame(), stopped = paste0("model \"", m$name, "\" is not ranked."))
       })
       stopped <- attr(part, "stopped")
@@ -222,6 +228,9 @@ until_stopped <- function(models, several, do) {
       "stopped",
       paste0("Stopped by the user: ", stopped, " The rest is missing."),
       "What was done is in the result."
+    )
+    attr(parts, "stopped") <- paste0(
+      "Stopped by the user: ", stopped, " The rest is missing."
     )
   }
   parts
@@ -257,7 +266,7 @@ training_gap <- function(ranking) {
 }
 
 permute_model <- function(
-    model, st, evaluation, units, form, repeats, conditional, level, seed) {
+    model, st, evaluation, units, form, repeats, conditional, level, seed, keep) {
   rows <- model_rows(st, model, evaluation$data, "rows")
   info <- row_info(st, evaluation$data)
   inbag <- NULL
@@ -283,7 +292,7 @@ permute_model <- function(
       shared_design(draw_donors(nrow(rows), now, seed, info$block))
     }
     estimates <- estimate_units(
-      context, info, units, design, st$metric, form, level, seed
+      context, info, units, design, st$metric, form, level, seed, keep = keep
     )
     noise <- shuffle_share(estimates)
     if (!identical(repeats, "auto") || is.na(noise) || noise < 0.1 ||
@@ -315,7 +324,8 @@ permute_model <- function(
       form,
       if (is.numeric(repeats)) repeats else 10L,
       level,
-      seed
+      seed,
+      keep
     )
     stopped <- attr(within, "stopped")
     out <- join_parts(st, list(out, within), seed, level)
@@ -339,7 +349,6 @@ permutation_importances <- function(st, model, groups, repeats, seed) {
     seed,
     errors = FALSE
   )
-  if (isTRUE(attr(estimates, "stopped"))) rlang::interrupt()  # an order of some is none
   vapply(estimates, `[[`, 0, "importance")
 }
 

@@ -203,11 +203,11 @@ run_identity <- function(st, pairs, resamples, settings) {
   })
   list(
     data = st$fingerprint,
-    models = rlang::hash(says),
-    methods = rlang::hash(pairs[c("model", "method")]),
-    resamples = rlang::hash(resamples),
+    models = fingerprint(says),
+    methods = fingerprint(pairs[c("model", "method")]),
+    resamples = fingerprint(resamples),
     seed = format(settings[[1]]$seed),
-    settings = rlang::hash(list(settings, st$metric$name, st$weights, st$blocks))
+    settings = fingerprint(list(settings, st$metric$name, st$weights, st$blocks))
   )
 }
 

@@ -41,8 +41,9 @@
 #' shuffle noise, and whether the rows are those of training), `reasons` (why predictors and models
 #' carry a flag), `left_out` (methods that did not apply, and why); and what single methods add:
 #' `members`, `strata`, `gap`, `twins`, `score`, `direction`, `shares`, `parts`, `statistics`,
-#' `draws`, `resamples`, `failed`, `offsets`, `again`, `floor` (see their help pages). What there
-#' is not is `NULL`.
+#' `draws`, `resamples`, `failed`, `offsets`, `again`, `floor` (see their help pages); `stopped`
+#' (where the user stopped [rank_permutation()] at the prompt: what is missing). What there is not
+#' is `NULL`.
 #'
 #' [row_values()] returns the values behind each row of data: an array of rows x predictors x
 #' outputs for permutation importance (each row's influence on the importance) and for Shapley
@@ -115,7 +116,7 @@ note_lists <- c("statistics", "draws")
 # What a ranking's details may hold beside what they always do.
 known_parts <- c(
   note_tables, note_lists, "gap", "floor", "twins", "members", "strata", "resamples",
-  "failed", "offsets", "again", "left_out"
+  "failed", "offsets", "again", "left_out", "stopped"
 )
 
 # The rows of one list and what is known of it, as a ranking. ...: note tables, and entries of note

@@ -70,7 +70,7 @@ confirm_set <- function(
   untouched <- untouched_rows(st, rows)
   looked_at <- check_untouched(st, untouched, overlap)
   fingerprint <- rows_print(st, untouched)
-  before <- refuse_second_look(set, fingerprint, again)
+  before <- refuse_second_look(set, fingerprint, nrow(untouched$roles), again)
 
   universe <- union(set$predictors, set$left_out)
   small <- fit_and_predict(st, model, set$predictors, untouched, seed)
@@ -253,7 +253,7 @@ rows_print <- function(st, untouched) {
     ))
   }
   named <- intersect(names(store$columns), c(st$target, st$predictors))
-  join_hashes(vapply(named, function(p) column_hash(store_column(store, p)), ""))
+  print_of_store(store, named)
 }
 
 #' @export

@@ -8,7 +8,7 @@ looks_here <- new.env(parent = emptyenv())
 looks_here$all <- list()
 
 set_print <- function(set) {
-  rlang::hash(c(set$study$target, set$refit, sort_text(set$predictors)))
+  fingerprint(c(set$study$target, set$refit, sort_text(set$predictors)))
 }
 
 # All looks that are known where this set is: one per date and rows.
@@ -49,9 +49,33 @@ sound_looks <- function(looks) {
   looks
 }
 
-# An error where these rows were looked at before, unless it is said. -> number of looks so far
-refuse_second_look <- function(set, rows, again) {
-  before <- Filter(function(l) identical(l$rows, rows), known_looks(set))
+# Looks that earlier versions noted at as many rows: whether these are the same rows cannot be told.
+refuse_unknown_look <- function(looks, rows, n_rows) {
+  old <- Filter(
+    function(l) is.na(same_print(l$rows, rows)) && n_rows %in% unlist(l$n), looks
+  )
+  if (!length(old)) return(invisible())
+  stop_study(
+    paste0(
+      "A look at ", format_number(n_rows), " untouched rows was noted at ",
+      old[[length(old)]]$at,
+      " by another version of dreher, whose fingerprints cannot be ",
+      "compared: these may be the same rows."
+    ),
+    "A second look is a choice among looks, and the best is optimistic.",
+    paste0(
+      "If these are other rows, or the reader is told, say again = TRUE (dreher ",
+      "confirm --again)."
+    )
+  )
+}
+
+# An error where these rows, so many, were looked at before, unless it is said. -> number of looks
+# so far
+refuse_second_look <- function(set, rows, n_rows, again) {
+  looks <- known_looks(set)
+  if (!again) refuse_unknown_look(looks, rows, n_rows)
+  before <- Filter(function(l) identical(l$rows, rows), looks)
   n <- length(before)
   if (n && !again) {
     stop_study(

@@ -252,7 +252,7 @@ set_scorer <- function(st, train, plan, settings, key) {
   tried <- set_trial(st, train, plan, settings, key, "try")
   known <- new.env(parent = emptyenv())
   function(units) {
-    name <- rlang::hash(sort(units))
+    name <- fingerprint(sort(units))
     if (is.null(known[[name]])) {
       known[[name]] <- metric_influence(
         st$metric, tried$info$truth, tried$predict(units), tried$info$weight

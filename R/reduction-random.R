@@ -64,7 +64,7 @@ random_losses <- function(st, plan, pieces, values, fold_of, info) {
     data.frame(
       count = k,
       round = r,
-      set = vapply(sets, function(s) rlang::hash(sort_text(s)), ""),
+      set = vapply(sets, function(s) fingerprint(sort_text(s)), ""),
       loss = if (is.null(scored)) NA_real_ else losses_of_sets(st, info, scored)
     )
   }
@@ -116,7 +116,7 @@ further_random <- function(st, plan, curve) {
 random_of_count <- function(st, curve, k) {
   at <- match(as.character(k), names(curve$columns))
   own <- losses_of_sets(st, curve$info, curve$outer[[1]][, at, , drop = FALSE])
-  path <- rlang::hash(sort_text(curve$columns[[at]]))
+  path <- fingerprint(sort_text(curve$columns[[at]]))
   drawn <- curve$random[curve$random$count == k, ]
   sequential_p(own, drawn$loss[is.finite(drawn$loss) & drawn$set != path])
 }

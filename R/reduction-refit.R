@@ -78,7 +78,17 @@ set_of_study <- function(set, study) {
       todo = paste0("Give study(metric = \"", set$metric, "\").")
     )
   }
-  if (!identical(set$fingerprint, training_print(study))) {
+  same <- same_print(paste(set$fingerprint), training_print(study))
+  if (is.na(same)) {
+    warn_dreher(
+      "rows",
+      paste0(
+        "The set's file is of another version of dreher: whether the set was chosen on these ",
+        "training rows cannot be told."
+      ),
+      "If it was not, its cross-validated scores speak of others."
+    )
+  } else if (!same) {
     warn_dreher(
       "rows",
       "The set was chosen on other training rows than the study has.",

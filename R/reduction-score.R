@@ -4,7 +4,7 @@
 # same are fitted once.
 score_sets <- function(st, plan, train, test, sets, key) {
   model <- st$models[[plan$refit]]
-  names <- vapply(sets, rlang::hash, "")
+  names <- vapply(sets, fingerprint, "")
   out <- failed <- NULL
   unseen <- 0L
   for (s in seq_along(sets)) {

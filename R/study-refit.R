@@ -153,7 +153,7 @@ share_fits <- function(key) list2env(list(key = key, fits = list(), bytes = 0))
 most_bytes_of_fits <- 2^28
 
 fit_shared <- function(fits, st, model, train, predictors, seed, keep = FALSE) {
-  name <- rlang::hash(list(model$name, predictors))
+  name <- fingerprint(list(model$name, predictors))
   fit <- fits$fits[[name]]
   if (!is.null(fit)) {
     if (!keep) fits$fits[[name]] <- NULL

@@ -62,7 +62,7 @@ read_text <- function(file, asked, marks = read_marks(NULL), types = character()
 
 # Row names leave a first column without a name. names: the first record, or NULL.
 name_row_names <- function(table, names) {
-  names <- trimws(unlist(names))
+  names <- trimws(as_utf8(as.character(unlist(names))))
   # an empty name, or one name less than there are columns
   unnamed <- length(names) > 0 &&
     (!nzchar(names[1]) || names(table)[1] %in% c("V1", "") && !"V1" %in% names)

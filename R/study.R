@@ -156,7 +156,7 @@ study <- function(
     predictors = used,
     dictionary = fill_dictionary(dictionary, used, names(data)),
     seen = if (is.null(train)) FALSE else find_seen_rows(data, train, !is.null(given$store)),
-    fingerprint = rlang::hash(c(
+    fingerprint = fingerprint(c(
       if (is.null(given$store)) table_print(data) else given$store$print,
       table_print(train), target
     ))

@@ -26,7 +26,7 @@ draw_svg <- function(plot, width, height, about) {
 # One of several drawings in a page: its own names for clip paths, no styles of its own, a size
 # that follows the page, and colours by name.
 inline_svg <- function(svg, about) {
-  mark <- substr(rlang::hash(c(svg, about)), 1, 8)
+  mark <- short_print(c(svg, about))
   svg <- sub("^.*?(<svg)", "\\1", gsub("\n", " ", svg))
   svg <- gsub("<defs>\\s*<style.*?</style>\\s*</defs>", "", svg, perl = TRUE)
   svg <- gsub("<defs>\\s*</defs>", "", svg)

@@ -49,7 +49,7 @@ page_contents <- function(sections) {
 page_foot <- function(r) {
   paste0(
     "<footer>Made by dreher ", escape(as.character(utils::packageVersion("dreher"))),
-    ". Data ", escape(substr(r$study$fingerprint, 1, 12)), ".</footer>"
+    ". Data ", escape(substr(sub("^.*-", "", r$study$fingerprint), 1, 12)), ".</footer>"
   )
 }
 
@@ -65,7 +65,7 @@ how_to_read <- function(...) {
 # One of several views, chosen by its value. kind: model, class, predictor or row
 choice_of <- function(kind, label, values, shown = values, views) {
   if (length(values) == 1) return(views[[1]])
-  id <- paste0("choose-", kind, "-", substr(rlang::hash(views), 1, 8))
+  id <- paste0("choose-", kind, "-", short_print(views))
   paste0(
     "<div class=\"choice\"><p><label for=\"", id, "\">", label, "</label> <select id=\"",
     id, "\" data-kind=\"", kind, "\">",

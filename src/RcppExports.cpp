@@ -276,6 +276,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// stop_loops_after
+double stop_loops_after(double asks);
+RcppExport SEXP _dreher_stop_loops_after(SEXP asksSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< double >::type asks(asksSEXP);
+    rcpp_result_gen = Rcpp::wrap(stop_loops_after(asks));
+    return rcpp_result_gen;
+END_RCPP
+}
 // point_moments
 Rcpp::List point_moments(Rcpp::NumericMatrix p, int column, Rcpp::NumericVector from, int rows, Rcpp::IntegerVector points, double shift, Rcpp::NumericVector weight);
 RcppExport SEXP _dreher_point_moments(SEXP pSEXP, SEXP columnSEXP, SEXP fromSEXP, SEXP rowsSEXP, SEXP pointsSEXP, SEXP shiftSEXP, SEXP weightSEXP) {
@@ -646,6 +656,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_dreher_forest_held_gain", (DL_FUNC) &_dreher_forest_held_gain, 9},
     {"_dreher_forest_interactions", (DL_FUNC) &_dreher_forest_interactions, 7},
     {"_dreher_forest_followers", (DL_FUNC) &_dreher_forest_followers, 4},
+    {"_dreher_stop_loops_after", (DL_FUNC) &_dreher_stop_loops_after, 1},
     {"_dreher_point_moments", (DL_FUNC) &_dreher_point_moments, 7},
     {"_dreher_write_standard_output", (DL_FUNC) &_dreher_write_standard_output, 1},
     {"_dreher_number_rows", (DL_FUNC) &_dreher_number_rows, 1},

@@ -5,7 +5,7 @@
 // `pulse` a few times a second whether the user wants to stop, between rows and where a long body
 // calls asks_to_stop(); nothing else may talk to R. An exception
 // inside a round ends the loop and is thrown again by the calling thread: none may leave a parallel
-// region.
+// region. What an interrupted loop leaves is in pieces: its caller hands on that it was not whole.
 #pragma once
 #include <algorithm>
 #include <atomic>
@@ -51,15 +51,16 @@ inline int thread_number() {
 #endif
 }
 
-// Whether the user wants to stop: asked by the calling thread, five times a second at most, and
-// known to all.
+// Whether the user wants to stop: asked by the calling thread, five times a second at most
+// (`pause` in milliseconds), and known to all.
 class Watch {
  public:
+  explicit Watch(int pause = 200) : pause_(pause) {}
   bool stopped() const { return stopped_.load(std::memory_order_relaxed); }
   bool ask(bool (*pulse)(), int thread) {
     if (stopped() || thread != 0 || pulse == nullptr) return stopped();
     const auto now = std::chrono::steady_clock::now();
-    if (now - last_ < std::chrono::milliseconds(200)) return false;
+    if (now - last_ < pause_) return false;
     last_ = now;
     if (pulse()) stopped_ = true;
     return stopped();
@@ -67,6 +68,7 @@ class Watch {
 
  private:
   std::atomic<bool> stopped_{false};
+  std::chrono::milliseconds pause_;
   std::chrono::steady_clock::time_point last_;
 };
 
@@ -104,7 +106,7 @@ class Failure {
 
 // Calls body(i, thread) for i in [0, n). Returns false when interrupted.
 template <class Body>
-bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body body) {
+[[nodiscard]] bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body body) {
   for (std::ptrdiff_t from = 0; from < n; from += round) {
     if (loop.asks_to_stop(0)) return false;
     const std::ptrdiff_t to = std::min(n, from + round);
@@ -130,7 +132,7 @@ bool each_row(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t round, Body bod
 // Calls body(first, last, thread) for blocks of rows. Inside a block trees run outside and rows
 // inside, so that a tree stays in the processor's cache while all rows of the block walk it.
 template <class Body>
-bool each_block(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t size, Body body) {
+[[nodiscard]] bool each_block(const Loop& loop, std::ptrdiff_t n, std::ptrdiff_t size, Body body) {
   const std::ptrdiff_t blocks = (n + size - 1) / size;
   return each_row(
       loop, blocks, 4 * static_cast<std::ptrdiff_t>(loop.threads),

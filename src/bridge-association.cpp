@@ -36,7 +36,9 @@ Rcpp::NumericMatrix associate_draws(Rcpp::List values, Rcpp::LogicalVector order
   for (int r : draws)
     if (r < 1 || r > rows) Rcpp::stop("a drawn row is out of range");
   Rcpp::NumericMatrix out(draws.ncol(), columns);
-  stop_if_interrupted(dreher::associate_draws(held, goal, draws.begin(), rows, draws.ncol(),
-                                              make_loop(threads), out.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::associate_draws(held, goal, draws.begin(), rows, draws.ncol(), loop,
+                                   out.begin());
+  });
   return out;
 }

@@ -45,7 +45,9 @@ Rcpp::NumericMatrix forest_predict(Rcpp::List forest, SEXP x, int threads) {
   HeldForest held(forest);
   const Table table = make_table(x, held.view);
   Rcpp::NumericMatrix out(table.rows, held.view.n_outputs);
-  stop_if_interrupted(dreher::predict_rows(held.view, table, make_loop(threads), out.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::predict_rows(held.view, table, loop, out.begin());
+  });
   return out;
 }
 
@@ -54,7 +56,9 @@ Rcpp::IntegerMatrix forest_ends(Rcpp::List forest, SEXP x, int threads) {
   HeldForest held(forest);
   const Table table = make_table(x, held.view);
   Rcpp::IntegerMatrix out(table.rows, held.view.n_trees);
-  stop_if_interrupted(dreher::find_ends(held.view, table, make_loop(threads), out.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::find_ends(held.view, table, loop, out.begin());
+  });
   return out;
 }
 

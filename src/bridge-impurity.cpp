@@ -41,22 +41,26 @@ Rcpp::List forest_impurity(Rcpp::List forest, SEXP x, Rcpp::NumericMatrix target
                            Rcpp::NumericMatrix held_target, int threads) {
   HeldForest kept(forest);
   const Forest& f = kept.view;
-  const Loop loop = make_loop(threads);
   const int K = target.ncol();
   const std::vector<double> centre =
       dreher::column_means(target.begin(), target.nrow(), target.ncol());
   dreher::NodeSums train, aside;
   const dreher::Rows rows = count.size() > 0 ? dreher::Rows::drawn : dreher::Rows::all;
-  stop_if_interrupted(
-      dreher::sum_nodes(f, make_sample(x, target, count, rows, f), centre.data(), loop, &train));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::sum_nodes(f, make_sample(x, target, count, rows, f), centre.data(), loop,
+                             &train);
+  });
   if (held == 1)
-    stop_if_interrupted(dreher::sum_nodes(
-        f, make_sample(x, target, count, dreher::Rows::left_out, f), centre.data(), loop, &aside));
+    run_whole(threads, [&](const Loop& loop) {
+      return dreher::sum_nodes(f, make_sample(x, target, count, dreher::Rows::left_out, f),
+                               centre.data(), loop, &aside);
+    });
   if (held == 2) {
     if (held_target.ncol() != K) Rcpp::stop("held-out targets have other columns");
-    stop_if_interrupted(
-        dreher::sum_nodes(f, make_sample(held_x, held_target, count, dreher::Rows::all, f),
-                          centre.data(), loop, &aside));
+    run_whole(threads, [&](const Loop& loop) {
+      return dreher::sum_nodes(f, make_sample(held_x, held_target, count, dreher::Rows::all, f),
+                               centre.data(), loop, &aside);
+    });
   }
   Rcpp::NumericVector classical = make_cube(f.n_columns, K, f.n_trees);
   Rcpp::NumericVector covariance = make_cube(f.n_columns, K, held ? f.n_trees : 0),
@@ -78,8 +82,9 @@ Rcpp::List forest_use(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, int 
   dreher::NodeSums train;
   Rcpp::NumericMatrix no_target(make_table(x, f).rows, 0);
   const dreher::Rows rows = count.size() > 0 ? dreher::Rows::drawn : dreher::Rows::all;
-  stop_if_interrupted(dreher::sum_nodes(f, make_sample(x, no_target, count, rows, f), nullptr,
-                                        make_loop(threads), &train));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::sum_nodes(f, make_sample(x, no_target, count, rows, f), nullptr, loop, &train);
+  });
   Rcpp::NumericMatrix splits(f.n_columns, f.n_trees), passing(f.n_columns, f.n_trees),
       depth(f.n_columns, f.n_trees);
   dreher::describe_use(f, train, splits.begin(), passing.begin(), depth.begin());
@@ -114,8 +119,9 @@ Rcpp::List recompute_gains(Rcpp::List forest, SEXP x, Rcpp::NumericVector y, int
                                   weight.size() > 0 ? weight.begin() : nullptr};
   Rcpp::NumericMatrix gain(f.n_columns, f.n_trees);
   Rcpp::NumericVector mass(f.n_trees);
-  stop_if_interrupted(dreher::recompute_gain(f, table, y.begin(), boosting, make_loop(threads),
-                                             gain.begin(), mass.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::recompute_gain(f, table, y.begin(), boosting, loop, gain.begin(), mass.begin());
+  });
   return Rcpp::List::create(Rcpp::Named("gain") = gain, Rcpp::Named("mass") = mass);
 }
 
@@ -134,7 +140,9 @@ Rcpp::List forest_held_gain(Rcpp::List forest, SEXP x, SEXP held_x, Rcpp::Numeri
   const int slots = f.n_outputs > 1 ? f.n_outputs + 1 : 1;
   Rcpp::NumericMatrix sum(units, slots), square(units, slots);
   const dreher::Worth out{unit_of.begin(), units, slots, sum.begin(), square.begin()};
-  stop_if_interrupted(dreher::held_gain(f, train, aside, y.begin(), static_cast<dreher::Loss>(loss),
-                                        group.begin(), make_loop(threads), out));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::held_gain(f, train, aside, y.begin(), static_cast<dreher::Loss>(loss),
+                             group.begin(), loop, out);
+  });
   return Rcpp::List::create(Rcpp::Named("sum") = sum, Rcpp::Named("square") = square);
 }

@@ -16,8 +16,9 @@ Rcpp::NumericVector forest_interactions(Rcpp::List forest, SEXP x, SEXP backgrou
                                   by_cover ? cover.begin() : nullptr};
   const R_xlen_t pairs = static_cast<R_xlen_t>(players) * (players - 1) / 2;
   Rcpp::NumericVector out(Rcpp::no_init(rows.rows * pairs * held.view.n_outputs));
-  stop_if_interrupted(
-      dreher::divide_pairs(held.view, rows, division, make_loop(threads), out.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::divide_pairs(held.view, rows, division, loop, out.begin());
+  });
   out.attr("dim") = Rcpp::IntegerVector::create(static_cast<int>(rows.rows),
                                                 static_cast<int>(pairs), held.view.n_outputs);
   return out;

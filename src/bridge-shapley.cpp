@@ -17,8 +17,9 @@ Rcpp::NumericVector forest_shapley(Rcpp::List forest, SEXP x, SEXP background,
   const dreher::Division division{player0.data(), players, by_cover ? nullptr : &others,
                                   by_cover ? cover.begin() : nullptr};
   Rcpp::NumericVector phi(static_cast<R_xlen_t>(rows.rows) * players * held.view.n_outputs);
-  stop_if_interrupted(
-      dreher::divide_outputs(held.view, rows, division, make_loop(threads), phi.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::divide_outputs(held.view, rows, division, loop, phi.begin());
+  });
   phi.attr("dim") = Rcpp::IntegerVector::create(rows.rows, players, held.view.n_outputs);
   return phi;
 }
@@ -33,8 +34,10 @@ Rcpp::List forest_cover(Rcpp::List forest, SEXP x, Rcpp::IntegerMatrix count, in
   if (count.size() > 0 && (count.nrow() != table.rows || count.ncol() != f.n_trees))
     Rcpp::stop("in-bag counts must be rows x trees");
   Rcpp::NumericVector cover(f.n_nodes), baseline(f.n_outputs);
-  stop_if_interrupted(dreher::count_cover(f, table, count.size() > 0 ? count.begin() : nullptr,
-                                          make_loop(threads), cover.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::count_cover(f, table, count.size() > 0 ? count.begin() : nullptr, loop,
+                               cover.begin());
+  });
   dreher::cover_baseline(f, cover.begin(), baseline.begin());
   return Rcpp::List::create(Rcpp::Named("cover") = cover, Rcpp::Named("baseline") = baseline);
 }

@@ -19,9 +19,12 @@ struct Prepared {
 
 // [[Rcpp::export]]
 SEXP shuffle_prepare(Rcpp::List forest, SEXP x, int threads) {
-  Rcpp::XPtr<Prepared> out(new Prepared(forest, x, make_loop(threads)));
-  stop_if_interrupted(out->ranks.done);
-  return out;
+  std::unique_ptr<Prepared> made;
+  run_whole(threads, [&](const Loop& loop) {
+    made = std::make_unique<Prepared>(forest, x, loop);
+    return made->ranks.done;
+  });
+  return Rcpp::XPtr<Prepared>(made.release());
 }
 
 // Rows from to `to` (from 1). donor: these rows x repeats, or these rows x repeats x players;
@@ -59,8 +62,10 @@ Rcpp::List shuffle_rows(SEXP prepared, Rcpp::IntegerVector player_of, int player
                                 scale.size() > 0 ? scale.begin() : nullptr};
   Rcpp::NumericMatrix before(rows, f.n_outputs);
   Rcpp::NumericVector after(Rcpp::no_init(rows * repeats * f.n_outputs * players));
-  stop_if_interrupted(dreher::shuffle_outputs(f, at->coded, at->ranks, shuffle, from - 1, to,
-                                              make_loop(threads), before.begin(), after.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::shuffle_outputs(f, at->coded, at->ranks, shuffle, from - 1, to, loop,
+                                   before.begin(), after.begin());
+  });
   after.attr("dim") = Rcpp::IntegerVector::create(rows, repeats, players, f.n_outputs);
   return Rcpp::List::create(Rcpp::Named("before") = before, Rcpp::Named("after") = after);
 }
@@ -96,7 +101,7 @@ void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, int r
       rows,          repeats,        from_zero(unit),
       truth.begin(), before.begin(), weight.size() > 0 ? weight.begin() : nullptr,
       donor.begin(), own_donors};
-  dreher::add_losses(losses, make_loop(threads), &*at);
+  run_whole(threads, [&](const Loop& loop) { return dreher::add_losses(losses, loop, &*at); });
 }
 
 // -> given and taken (rows), both over the number of repeats, and square, of one unit
@@ -104,6 +109,7 @@ void tally_add(SEXP tally, Rcpp::NumericVector value, int power, int from, int r
 Rcpp::List tally_read(SEXP tally, int unit, int repeats) {
   const Rcpp::XPtr<dreher::Tally> at(tally);
   if (unit < 1 || unit > static_cast<int>(at->square.size())) Rcpp::stop("a unit is out of range");
+  if (!at->whole[unit - 1]) Rcpp::stop("an interrupt has left these sums in pieces");
   Rcpp::NumericVector given(Rcpp::no_init(at->rows)), taken(Rcpp::no_init(at->rows));
   dreher::mean_changes(*at, unit - 1, repeats, given.begin(), taken.begin());
   return Rcpp::List::create(Rcpp::Named("given") = given, Rcpp::Named("taken") = taken,
@@ -171,8 +177,9 @@ Rcpp::List shuffle_steps(SEXP prepared, Rcpp::IntegerVector player_of, int playe
   const dreher::Shuffle shuffle{
       player0.data(), players, nullptr, 0, false, inbag.size() > 0 ? inbag.begin() : nullptr};
   std::vector<dreher::Runs> blocks;
-  stop_if_interrupted(dreher::shuffle_runs(f, at->coded, at->ranks, shuffle, from - 1, to,
-                                           make_loop(threads), &blocks));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::shuffle_runs(f, at->coded, at->ranks, shuffle, from - 1, to, loop, &blocks);
+  });
   std::size_t total = 0;
   for (const dreher::Runs& b : blocks) total += b.row.size();
   Rcpp::IntegerVector row(total), player(total), lo(total), hi(total);

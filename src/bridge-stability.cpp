@@ -27,8 +27,9 @@ void check_places(const Rcpp::IntegerMatrix& place) {
 Rcpp::List stability_pairs(Rcpp::NumericMatrix value, int threads) {
   Rcpp::NumericMatrix above(value.ncol(), value.ncol());
   Rcpp::NumericVector with(value.nrow());
-  stop_if_interrupted(
-      dreher::pair_up(draws_of(value), make_loop(threads), above.begin(), with.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::pair_up(draws_of(value), loop, above.begin(), with.begin());
+  });
   return Rcpp::List::create(Rcpp::Named("above") = above, Rcpp::Named("with") = with);
 }
 
@@ -40,8 +41,10 @@ Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre,
     Rcpp::stop("centres or errors do not fit the values");
   Rcpp::NumericVector joint(value.nrow());
   Rcpp::NumericMatrix single(value.nrow(), value.ncol());
-  stop_if_interrupted(dreher::largest_gaps(draws_of(value), centre.begin(), error.begin(),
-                                           make_loop(threads), joint.begin(), single.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::largest_gaps(draws_of(value), centre.begin(), error.begin(), loop, joint.begin(),
+                                single.begin());
+  });
   return Rcpp::List::create(Rcpp::Named("joint") = joint, Rcpp::Named("single") = single);
 }
 
@@ -50,8 +53,10 @@ Rcpp::List stability_gaps(Rcpp::NumericMatrix value, Rcpp::NumericVector centre,
 Rcpp::NumericMatrix stability_overlap(Rcpp::IntegerMatrix place, double persistence, int threads) {
   check_places(place);
   Rcpp::NumericMatrix out(place.ncol(), place.ncol());
-  stop_if_interrupted(dreher::overlap_orders(place.begin(), place.nrow(), place.ncol(), persistence,
-                                             make_loop(threads), out.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::overlap_orders(place.begin(), place.nrow(), place.ncol(), persistence, loop,
+                                  out.begin());
+  });
   return out;
 }
 
@@ -59,8 +64,9 @@ Rcpp::NumericMatrix stability_overlap(Rcpp::IntegerMatrix place, double persiste
 // [[Rcpp::export]]
 Rcpp::NumericMatrix stability_shares(Rcpp::NumericMatrix share, int threads) {
   Rcpp::NumericMatrix out(share.ncol(), share.ncol());
-  stop_if_interrupted(dreher::overlap_shares(share.begin(), share.nrow(), share.ncol(),
-                                             make_loop(threads), out.begin()));
+  run_whole(threads, [&](const Loop& loop) {
+    return dreher::overlap_shares(share.begin(), share.nrow(), share.ncol(), loop, out.begin());
+  });
   return out;
 }
 
@@ -72,7 +78,9 @@ Rcpp::List stability_tops(Rcpp::IntegerMatrix place) {
   const int sizes = std::max(place.nrow() - 1, 0);
   Rcpp::NumericVector squares(sizes);
   Rcpp::NumericMatrix together(place.ncol(), sizes);
-  stop_if_interrupted(dreher::follow_tops(place.begin(), place.nrow(), place.ncol(), make_loop(1),
-                                          squares.begin(), together.begin()));
+  run_whole(1, [&](const Loop& loop) {
+    return dreher::follow_tops(place.begin(), place.nrow(), place.ncol(), loop, squares.begin(),
+                               together.begin());
+  });
   return Rcpp::List::create(Rcpp::Named("squares") = squares, Rcpp::Named("together") = together);
 }

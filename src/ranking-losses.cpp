@@ -4,9 +4,9 @@
 
 namespace dreher {
 
-void add_losses(const Losses& l, const Loop& loop, Tally* tally) {
+bool add_losses(const Losses& l, const Loop& loop, Tally* tally) {
   const std::ptrdiff_t n = tally->rows, units = static_cast<std::ptrdiff_t>(l.unit.size());
-  each_row(loop, units, units, [&](std::ptrdiff_t u, int) {
+  const bool done = each_row(loop, units, units, [&](std::ptrdiff_t u, int) {
     double* given = tally->given.data() + n * l.unit[u];
     double* taken = tally->taken.data() + n * l.unit[u];
     double square = 0;
@@ -28,6 +28,9 @@ void add_losses(const Losses& l, const Loop& loop, Tally* tally) {
     }
     tally->square[l.unit[u]] += square;
   });
+  if (!done)
+    for (int u : l.unit) tally->whole[u] = 0;
+  return done;
 }
 
 namespace {

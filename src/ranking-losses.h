@@ -10,10 +10,15 @@ namespace dreher {
 // Changes of row losses, summed up per unit: by the row as receiver and by the row as donor.
 struct Tally {
   Tally(std::ptrdiff_t n, int units)
-      : rows(n), given(n * units, 0.0), taken(n * units, 0.0), square(units, 0.0) {}
+      : rows(n),
+        given(n * units, 0.0),
+        taken(n * units, 0.0),
+        square(units, 0.0),
+        whole(units, 1) {}
   std::ptrdiff_t rows;
   std::vector<double> given, taken;  // [rows * units]
   std::vector<double> square;        // [units]
+  std::vector<char> whole;           // [units] 0: a loop over it was interrupted
 };
 
 // Losses of rows from, from + 1, ... in some repeats and of some units, after the shuffle.
@@ -30,7 +35,7 @@ struct Losses {
   bool own_donors;
 };
 
-void add_losses(const Losses& losses, const Loop& loop, Tally* tally);
+[[nodiscard]] bool add_losses(const Losses& losses, const Loop& loop, Tally* tally);
 
 // The sums of one unit (from 0) over the number of repeats. given, taken: [rows].
 void mean_changes(const Tally& tally, int unit, int repeats, double* given, double* taken);

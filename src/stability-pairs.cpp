@@ -9,9 +9,10 @@ namespace {
 
 // Numbers as their places among the distinct ones of a resample: the same order and ties, in short
 // integers.
-std::vector<int> places_of(const Draws& d, const Loop& loop) {
-  std::vector<int> place(static_cast<std::size_t>(d.resamples) * d.predictors);
-  each_row(Loop{loop.threads}, d.resamples, std::max(d.resamples, 1), [&](std::ptrdiff_t r, int) {
+bool find_places(const Draws& d, const Loop& loop, std::vector<int>* out) {
+  std::vector<int>& place = *out;
+  place.resize(static_cast<std::size_t>(d.resamples) * d.predictors);
+  return each_row(loop, d.resamples, std::max(d.resamples, 1), [&](std::ptrdiff_t r, int) {
     std::vector<double> known(d.predictors);
     for (int j = 0; j < d.predictors; ++j) known[j] = d.of(j)[r];
     std::vector<double> sorted = known;
@@ -21,7 +22,6 @@ std::vector<int> places_of(const Draws& d, const Loop& loop) {
           std::lower_bound(sorted.begin(), sorted.end(), known[j]) - sorted.begin());
     }
   });
-  return place;
 }
 
 // Twice the number of resamples in which a is larger, ties once; counts the pairs that are not
@@ -79,7 +79,8 @@ DREHER_CLONES double shared_sum(const double* __restrict a, const double* __rest
 
 bool pair_up(const Draws& d, const Loop& loop, double* above, double* with) {
   const int B = d.resamples, P = d.predictors;
-  const std::vector<int> place = places_of(d, loop);
+  std::vector<int> place;
+  if (!find_places(d, loop, &place)) return false;
   const auto of = [&](std::ptrdiff_t j) { return place.data() + j * B; };
   std::vector<int> untied(static_cast<std::size_t>(P) * B, 0);
   bool done = each_row(loop, P, 64, [&](std::ptrdiff_t j, int) {
@@ -181,7 +182,7 @@ bool follow_tops(const int* place, int predictors, int orders, const Loop& loop,
   std::vector<int> sum(B, 0);
   double square = 0;
   for (int k = 0; k + 1 < P; ++k) {
-    if (k % 64 == 0 && loop.pulse != nullptr && loop.pulse()) return false;
+    if (k % 64 == 0 && loop.asks_to_stop(0)) return false;
     const int* in = at.data() + static_cast<std::ptrdiff_t>(k) * B;
     changed.clear();
     for (int b = 0; b < B; ++b)

@@ -430,7 +430,7 @@ test_that("a folder prepared by somebody else runs nothing", {
     )) {
     folder <- folder_of_run()
     alter_folder(folder, sql)
-    expect_error(resume(folder), "not of this format", class = "dreher_error_study")
+    expect_error(resume(folder), "not of format 3", class = "dreher_error_study")
   }
   expect_false(file.exists(mark))
 })
@@ -489,11 +489,11 @@ test_that(
     con <- DBI::dbConnect(
       RSQLite::SQLite(), file.path(folder, "run.sqlite"), synchronous = NULL
     )
-    DBI::dbExecute(con, "UPDATE about SET value = '0.0.1' WHERE name = 'version'")
+    DBI::dbExecute(con, "UPDATE about SET value = '0' WHERE name = 'results'")
     DBI::dbDisconnect(con)
     expect_error(
       resume(folder),
-      "other version",
+      "begun by another version",
       class = "dreher_error_study"
     )
     expect_identical(pieces_in(folder), before)

@@ -422,7 +422,14 @@ test_that("terms of a linear model are exchanged as predictions of shuffled rows
   }
 })
 
-test_that("many shuffles go into one call, and an interrupt leaves what is done", {
+# As if these tests were the prompt.
+at_prompt <- function(code) {
+  own <- get("asked_at_prompt", asNamespace("dreher"))
+  utils::assignInNamespace("asked_at_prompt", function(verb) TRUE, "dreher")
+  tryCatch(code, finally = utils::assignInNamespace("asked_at_prompt", own, "dreher"))
+}
+
+test_that("many shuffles go into one call, and at the prompt an interrupt leaves what is done", {
   calls <- 0
   predict_slowly <- function(model, data) {
     calls <<- calls + 1
@@ -469,11 +476,16 @@ test_that("many shuffles go into one call, and an interrupt leaves what is done"
   slow$flags <- st$flags
   calls <- 0
   expect_warning(
-    part <- rank_permutation(slow),
+    part <- at_prompt(rank_permutation(slow)),
     "4 of 6 predictors of model \"numeric\" are ranked",
     class = "dreher_warning_stopped"
   )
   expect_setequal(part$predictor, few[1:4])
+  expect_match(ranking_details(part)$stopped, "^Stopped by the user: 4 of 6 predictors")
+  expect_output(print(part), "Stopped by the user: 4 of 6 predictors")
+  # Anywhere else it ends what is going on.
+  calls <- 0
+  expect_identical(tryCatch(rank_permutation(slow), interrupt = function(e) "ended"), "ended")
   # With nothing done the interrupt goes on; with one model done, that model stays.
   calls <- 2
   expect_true(tryCatch(
@@ -498,7 +510,7 @@ test_that("many shuffles go into one call, and an interrupt leaves what is done"
   for (repeats in list(5, "all")) {
     calls <- 2
     expect_warning(
-      part <- rank_permutation(two, repeats = repeats),
+      part <- at_prompt(rank_permutation(two, repeats = repeats)),
       "model \"slow\" is not ranked",
       class = "dreher_warning_stopped"
     )
