@@ -170,6 +170,7 @@ check_columns <- function(data, columns, arg, what, model = NULL) {
 }
 
 check_no_dots <- function(..., .verb) {
+  own_settings(parent.frame())
   if (...length() == 0) return(invisible())
   given <- names(list(...))
   named <- given[nzchar(given)]

@@ -67,7 +67,10 @@ warn_dreher <- function(kind, problem, todo = NULL) {
 warn_once <- function(code) {
   first <- list()
   times <- integer()
-  on.exit(for (text in names(first)) repeat_warning(first[[text]], text, times[[text]]))
+  on.exit(
+    for (text in names(first)) repeat_warning(first[[text]], text, times[[text]]),
+    add = TRUE
+  )
   withCallingHandlers(code, warning = function(w) {
     repeated <- inherits(w, "dreher_warning_repeated")
     if (inherits(w, "dreher_warning") && !repeated) return()

@@ -31,7 +31,7 @@ open_folder <- function(folder, about) {
   about <- c(about, results = as.character(results_version))
   run <- list(lock = lock_folder(folder))
   done <- FALSE
-  on.exit(if (!done) close_folder(run))
+  on.exit(if (!done) close_folder(run), add = TRUE)
   run$con <- connect_folder(file.path(folder, "run.sqlite"))
   known <- tables_of_folder(run$con, folder, about)
   other <- names(about)[!names(about) %in% known$name |

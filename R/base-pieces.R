@@ -63,7 +63,7 @@ run_pieces <- function(
   todo <- keys <- keys_of_task(keys, task)
   if (!is.null(folder)) {
     run <- open_folder(folder_of_task(folder, task), about)
-    on.exit(close_folder(run))
+    on.exit(close_folder(run), add = TRUE)
     if (is.null(task)) gather_tasks(run, folder, about)
     known <- read_folder(run$con, keys, sound)
     values[names(known)] <- known
@@ -118,7 +118,7 @@ longest_first <- function(todo, keys, cost) {
 spread_pieces <- function(pieces, fun, settle, narrow, ...) {
   if (is.null(narrow)) narrow <- function(piece, arguments) arguments
   shared <- share_arguments(list(...), narrow)
-  on.exit(shared$end())
+  on.exit(shared$end(), add = TRUE)
   start <- function(key) start_piece(fun, pieces[[key]], shared$of(pieces[[key]]))
   left <- names(pieces)
   lost <- character()

@@ -23,7 +23,7 @@ with_stream <- function(seed, key, code) {
     RNGkind(old_kind[1], old_kind[2], old_kind[3])
     if (had) assign(".Random.seed", old_state, envir = globalenv())
     else rm(".Random.seed", envir = globalenv())
-  })
+  }, add = TRUE)
   RNGkind("L'Ecuyer-CMRG", "Inversion", "Rejection")
   assign(".Random.seed", c(.Random.seed[1], stream_state(seed, key)), envir = globalenv())
   force(code)

@@ -117,6 +117,7 @@ seal_store <- function(folder, rows, columns, places) {
       )
     }
   }
+  columns <- order_levels_of_store(folder, columns)
   store <- new_store(folder, rows, columns, "")
   store$print <- print_of_store(store)
   # levels as a list, so that one is not taken for a scalar
@@ -135,6 +136,22 @@ seal_store <- function(folder, rows, columns, places) {
     file.path(folder, "store.json")
   )
   store
+}
+
+# Levels that were met in another order than theirs: their numbers are written anew.
+order_levels_of_store <- function(folder, columns) {
+  for (i in seq_along(columns)) {
+    column <- columns[[i]]
+    if (!is.null(column[["order"]]) && !identical(column[["order"]], column$levels)) {
+      file <- file.path(folder, paste0(i, ".bin"))
+      codes <- readBin(file, "integer", file.size(file) / 4)
+      unlink(file)
+      append_binary(file, match(column$levels, column[["order"]])[codes])
+      columns[[i]]$levels <- column[["order"]]
+    }
+    columns[[i]][["order"]] <- NULL
+  }
+  columns
 }
 
 # A store that was made before.
@@ -183,9 +200,12 @@ join_kinds <- function(kept, kind, x, name) {
   named <- c("text", "factor")
   if (kind$kind %in% named && kept$kind %in% c(named, "logical")) {
     if (kept$kind == "logical" && kept$met) stop_changed(name, kept, kind)
-    met <- if (kind$kind == "factor") kind$levels else unique(x[!is.na(x)])
+    met <- enc2utf8(if (kind$kind == "factor") kind$levels else unique(x[!is.na(x)]))
     into <- if (kept$kind == "logical") kind else kept
-    into$levels <- union(kept$levels, enc2utf8(met))
+    if (isTRUE(into$ordered) || isTRUE(kind$ordered)) {
+      into[["order"]] <- join_orders(kept, kind, met, name)
+    }
+    into$levels <- union(kept$levels, met)
     return(into)
   }
   if (kept$kind == "logical") {
@@ -197,6 +217,43 @@ join_kinds <- function(kept, kind, x, name) {
   if (kept$kind == "double" && kind$kind == "integer") return(kept)
   if (kept$kind == "integer" && kind$kind == "double") return(kind)
   stop_changed(name, kept, kind)
+}
+
+# Ordered levels of two batches in one order, where one order is all that fits both.
+join_orders <- function(kept, kind, met, name) {
+  if (kept$kind == "logical") return(met)
+  before <- if (is.null(kept[["order"]])) kept$levels else kept[["order"]]
+  if (kind$kind == "text" && all(met %in% before)) return(before)
+  if (!isTRUE(kept$ordered) || !isTRUE(kind$ordered)) {
+    kept$kind <- if (isTRUE(kept$ordered)) "ordered levels" else "levels without an order"
+    kind$kind <- if (isTRUE(kind$ordered)) "ordered levels" else "levels without an order"
+    stop_changed(name, kept, kind)
+  }
+  joined <- merge_orders(before, met)
+  if (!is.null(joined)) return(joined)
+  stop_input(
+    paste0(
+      "The ordered levels of column \"", name, "\" have no one order over all batches of rows."
+    ),
+    paste0(
+      "So far ", paste(before, collapse = " < "), "; then ", paste(met, collapse = " < "), "."
+    ),
+    "Give every batch all levels, in one order."
+  )
+}
+
+# The one order that keeps both; NULL where there is none, or more than one.
+merge_orders <- function(one, other) {
+  out <- character()
+  while (length(one) || length(other)) {
+    first <- function(x, y) length(x) > 0 && !x[1] %in% y[-1]
+    able <- unique(c(if (first(one, other)) one[1], if (first(other, one)) other[1]))
+    if (length(able) != 1) return(NULL)
+    out <- c(out, able)
+    one <- setdiff(one, able)
+    other <- setdiff(other, able)
+  }
+  out
 }
 
 stop_changed <- function(name, kept, kind) {
@@ -214,6 +271,7 @@ store_values <- function(x, kind) {
   if (kind$kind %in% c("text", "factor")) {
     return(match(enc2utf8(as.character(x)), kind$levels))
   }
+  if (kind$kind == "difftime") return(as.double(x, units = kind$units))
   if (store_width(kind$kind) == 4) as.integer(x) else as.double(x)
 }
 
@@ -235,7 +293,7 @@ restore_values <- function(x, kind) {
 
 append_binary <- function(file, values) {
   con <- file(file, "ab")
-  on.exit(close(con))
+  on.exit(close(con), add = TRUE)
   before <- file.size(file)
   tryCatch(
     # one call writes no more than 2^31 bytes
@@ -278,7 +336,7 @@ split_range <- function(n, size) {
 store_column <- function(store, name, from = 1, to = store$rows) {
   kind <- store$columns[[name]]
   con <- file(store_file(store, name), "rb")
-  on.exit(close(con))
+  on.exit(close(con), add = TRUE)
   if (from > 1) seek(con, (from - 1) * store_width(kind$kind))
   x <- readBin(con, store_what(kind$kind), to - from + 1)
   if (length(x) != to - from + 1) stop_no_store(store$folder, "a file became shorter")
@@ -312,7 +370,7 @@ pick_from_store <- function(store, rows, columns = names(store$columns)) {
 seek_values <- function(store, name, rows) {
   kind <- store$columns[[name]]
   con <- file(store_file(store, name), "rb")
-  on.exit(close(con))
+  on.exit(close(con), add = TRUE)
   x <- vapply(rows, function(i) {
     seek(con, (i - 1) * store_width(kind$kind))
     readBin(con, store_what(kind$kind), 1)

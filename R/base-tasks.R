@@ -36,13 +36,14 @@ current_task <- new.env(parent = emptyenv())
 #' rank_predictors(st, by = "permutation", resamples = drawn, run = night)
 #' @export
 do_task <- function(call, task, tasks) {
+  own_settings()
   tasks <- check_count(tasks, "tasks")
   task <- check_count(task, "task", most = tasks)
   if (!is.null(current_task$now)) {
     stop_input("A task has no tasks: `do_task()` stands around a call, not in another one.")
   }
   set_task(c(task = task, tasks = tasks))
-  on.exit(set_task(NULL))
+  on.exit(set_task(NULL), add = TRUE)
   tryCatch(
     {
       force(call)

@@ -4,7 +4,7 @@
 write_whole <- function(file, write) {
   refuse_target(file)
   beside <- tempfile(paste0(".", basename(file), "-"), dirname(file))
-  on.exit(unlink(beside))
+  on.exit(unlink(beside), add = TRUE)
   unwritable <- function(e) {
     stop_input(
       paste0("The file \"", file, "\" cannot be written."),

@@ -31,6 +31,7 @@
 #' @export
 demo_kiln <- function(
     missing = TRUE, folder = system.file("extdata", package = "dreher")) {
+  own_settings()
   out <- read_demo("kiln", folder, c("defect"))
   out$train$defect <- order_levels(out$train$defect, c("none", "crack", "crawl", "warp"))
   out$holdout$defect <- order_levels(out$holdout$defect, levels(out$train$defect))
@@ -64,6 +65,7 @@ demo_kiln <- function(
 #' table(loans$train$returned_late)
 #' @export
 demo_loans <- function(folder = system.file("extdata", package = "dreher")) {
+  own_settings()
   read_demo("loans", folder, "returned_late")
 }
 

@@ -47,6 +47,7 @@ contributions <- function(
     study, ..., models = NULL, rows = "holdout", which = NULL, classes = NULL, groups = NULL,
     value = "background", background = 100, against = NULL, scale = "auto",
     precision = 0.02, max_pairs = 500, level = 0.95, seed = 1, threads = NULL) {
+  own_settings()
   plan <- plan_contributions(
     study, ..., models = models, rows = rows, which = which, classes = classes,
     groups = groups, value = value, background = background, against = against,
@@ -118,7 +119,9 @@ plan_contributions <- function(
 # Rows to explain; they may lack the target.
 explained_rows <- function(st, rows) {
   if (is.data.frame(rows)) {
-    return(list(data = check_rows(rows, "rows"), n = nrow(rows), label = "given"))
+    rows <- check_rows(rows, "rows")
+    rows <- as_in_training(rows, if (is.null(st$train)) st$data else st$train, "rows")
+    return(list(data = rows, n = nrow(rows), label = "given"))
   }
   picked <- pick_rows(st, rows)
   n <- if (is.null(picked$store)) nrow(picked$data) else picked$store$rows

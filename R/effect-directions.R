@@ -2,6 +2,7 @@
 
 #' @export
 summary.dreher_contributions <- function(object, ...) {
+  own_settings()
   table <- as_plain(object)
   shown <- detail(object, "shown")
   level <- detail(object, "level")

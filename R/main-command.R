@@ -3,13 +3,14 @@
 # error.
 
 main_command <- function(words) {
+  own_settings()
   # What a model prints while it predicts is none of our results.
   sink(stderr())
   warned <- tell_once()
   on.exit({
     warned$rest()
     sink()
-  })
+  }, add = TRUE)
   tryCatch(
     withCallingHandlers(
       run_words(words),
@@ -240,7 +241,7 @@ open_workers <- function(given) {
 }
 
 command_stability <- function(given) {
-  on.exit(future::plan(old))
+  on.exit(future::plan(old), add = TRUE)
   old <- future::plan()
   open_workers(given)
   st <- command_study(given, if (!is.null(given$data)) given_table(given$data))
@@ -320,7 +321,7 @@ deliver_stability <- function(st, rk, sb, nf, given) {
 }
 
 command_reduce <- function(given) {
-  on.exit(future::plan(old))
+  on.exit(future::plan(old), add = TRUE)
   old <- future::plan()
   open_workers(given)
   st <- command_study(given, NULL)

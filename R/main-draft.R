@@ -51,13 +51,12 @@ draft_study <- function(
     folder, c(paste0(tools::file_path_sans_ext(basename(file)), "_dictionary.csv"),
               "study.schema.json")
   )
-  for (path in c(file, beside[1])) {
-    if (file.exists(path)) {
-      stop_input(
-        paste0("The file \"", path, "\" exists."),
-        todo = "Name another one: what was written in it would be lost."
-      )
-    }
+  for (path in Filter(file.exists, c(file, beside[1]))) {
+    stop_input(
+      paste0("The file \"", path, "\" exists, and what was written in it would be lost."),
+      if (path != file) "It is where the dictionary of this study file would stand.",
+      "Give the study file another name (`file`, --out), or move the old one away."
+    )
   }
   rows <- read_rows(data, quiet = TRUE)
   check_columns(rows, c(target, blocks), "data", "The column")

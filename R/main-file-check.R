@@ -18,6 +18,7 @@
 #' check_study_file(file)
 #' @export
 check_study_file <- function(file) {
+  own_settings()
   check_string(file, "file")
   check_file(file)
   found <- read_study_file(file)

@@ -31,10 +31,12 @@ is_folder <- function(spec, path) {
 # Text becomes classes with the levels of all tables: learners take those that no training row has
 # together with the rare ones.
 same_levels <- function(tables) {
-  for (column in names(tables$train)) {
+  text <- lapply(Filter(is.data.frame, tables), function(rows) {
+    names(rows)[vapply(rows, is.character, NA)]
+  })
+  for (column in intersect(names(tables$train), unlist(text))) {
     parts <- lapply(Filter(is.data.frame, tables), `[[`, column)
     parts <- parts[!vapply(parts, is.null, NA)]
-    if (!any(vapply(parts, is.character, NA))) next
     on_disk <- lapply(Filter(is_store, tables), function(store) {
       store$columns[[column]]$levels
     })
@@ -60,7 +62,7 @@ rows_reader <- function(spec) {
   }
   function(source) {
     con <- connect_database(data$database)
-    on.exit(DBI::dbDisconnect(con))
+    on.exit(DBI::dbDisconnect(con), add = TRUE)
     read_rows(
       con, query = source, missing = how$missing, types = how$types, quiet = TRUE
     )
@@ -94,14 +96,13 @@ file_at <- function(spec, path) {
 }
 
 connect_database <- function(database) {
+  # one of those that the schema names: no other function is called
   parts <- strsplit(database$driver, "::", fixed = TRUE)[[1]]
-  if (length(parts) != 2) {
-    stop_input(
-      paste0("The driver \"", database$driver, "\" is none."), todo = "Write RSQLite::SQLite."
-    )
-  }
   rlang::check_installed(parts[1], "to reach the database")
   driver <- getExportedValue(parts[1], parts[2])()
+  if (!inherits(driver, "DBIDriver")) {
+    stop_input(paste0("\"", database$driver, "\" gives no driver of package DBI."))
+  }
   do.call(DBI::dbConnect, c(driver, lapply(database$arguments, from_environment)))
 }
 

@@ -3,9 +3,7 @@
 # kept(name, key, make): the model as an earlier run kept it, else made and kept. -> a study
 study_of_file <- function(spec, tables, kept, threads = NULL) {
   train <- tables$train
-  made <- lapply(stats::setNames(nm = names(spec$models)), function(name) {
-    model_of_file(spec, name, tables, kept, threads)
-  })
+  made <- models_of_file(spec, tables, kept, threads)
   coders <- Filter(Negate(is.null), lapply(made, `[[`, "encode"))
   build <- function(data) {
     study(
@@ -28,6 +26,31 @@ study_of_file <- function(spec, tables, kept, threads = NULL) {
   }
   st <- build(tables$holdout)
   if (is.null(spec$data$split$order)) st else derive_study(st, arranged = "time")
+}
+
+# A learner that cannot be trained is left out, unless a section names it or no other is there.
+models_of_file <- function(spec, tables, kept, threads) {
+  asked <- unlist(lapply(unname(spec), function(section) {
+    if (is.list(section)) section[c("model", "models", "refit_as")]
+  }))
+  failed <- NULL
+  made <- lapply(stats::setNames(nm = names(spec$models)), function(name) {
+    tryCatch(
+      model_of_file(spec, name, tables, kept, threads),
+      dreher_error_model = function(e) {
+        if (name %in% asked || is.null(spec$models[[name]]$learner)) stop(e)
+        failed <<- e
+        warn_dreher(
+          "model",
+          paste0("Model \"", name, "\" is left out: ", cli::ansi_strip(rlang::cnd_message(e)))
+        )
+        NULL
+      }
+    )
+  })
+  made <- Filter(Negate(is.null), made)
+  if (!length(made)) stop(failed)
+  made
 }
 
 file_dictionary <- function(spec) {
@@ -55,9 +78,23 @@ model_of_file <- function(spec, name, tables, kept, threads) {
   task <- if (is.factor(train[[spec$target]])) "classification" else "regression"
   key <- key_of(m, train, predictors, spec$target, seed_of(spec))
   kept(paste0("model-", name), key, function() {
-    train_learner(
-      m$learner, m$settings, train, spec$target, task, predictors, seed_of(spec),
-      if (is.null(threads)) 1L else threads
+    tryCatch(
+      train_learner(
+        m$learner, m$settings, train, spec$target, task, predictors, seed_of(spec),
+        if (is.null(threads)) 1L else threads
+      ),
+      error = function(e) {
+        pass_interrupt(e)
+        stop_model(
+          paste0(
+            "models.", name, ": the learner \"", m$learner, "\" could not be trained on ",
+            format_number(nrow(train)), " rows and ", count_of(length(predictors), "predictor"),
+            "."
+          ),
+          cli::ansi_strip(conditionMessage(e)),
+          paste0("Look at its settings and the columns, or leave the model out: ", name, ".")
+        )
+      }
     )
   })
 }

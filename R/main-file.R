@@ -26,13 +26,23 @@ format_faults <- function(x) {
 
 # -> list(spec, faults): one of them
 read_study_file <- function(file) {
+  if (file.size(file) > most_bytes_of_file) {
+    return(list(faults = new_fault(
+      NA, "", paste0("the file has ", format_number(file.size(file)), " bytes."),
+      paste0("A study file has ", format_number(most_bytes_of_file), " at most.")
+    )))
+  }
   text <- enc2utf8(readLines(file, warn = FALSE, encoding = "UTF-8"))
+  fault <- fault_of_shape(text)
+  if (!is.null(fault)) return(list(faults = fault))
   spec <- tryCatch(
     yaml::yaml.load(
       paste(text, collapse = "\n"),
       eval.expr = FALSE,
       # Words stay words: a class may be called "no".
-      handlers = list(`bool#yes` = word_or_truth, `bool#no` = word_or_truth)
+      handlers = list(
+        `bool#yes` = word_or_truth, `bool#no` = word_or_truth, int = whole_or_number
+      )
     ),
     error = function(e) e
   )
@@ -50,6 +60,12 @@ read_study_file <- function(file) {
       1, "", "the file holds no fields.", "Write one with dreher init or draft_study()."
     )))
   }
+  if (count_nodes(spec) > most_nodes) {
+    return(list(faults = new_fault(
+      NA, "", paste0("the file holds more than ", format_number(most_nodes), " values."),
+      "Does it repeat parts of itself by anchors (&) and aliases (*)?"
+    )))
+  }
   spec <- fill_empty(spec)
   faults <- check_by_schema(spec, study_schema(), character(), text)
   faults <- if (length(faults)) do.call(rbind, faults) else no_faults()
@@ -58,6 +74,62 @@ read_study_file <- function(file) {
   spec$folder <- dirname(spec$file)
   spec$text <- text
   list(spec = spec)
+}
+
+# Parsing takes longer than it should where lists stand in lists hundreds deep.
+most_bytes_of_file <- 2^20
+most_depth <- 50
+most_nodes <- 1e5
+
+# What can be told before the file is parsed. -> a fault, or NULL
+fault_of_shape <- function(text) {
+  text[is.na(text)] <- ""
+  # a bracket in a comment or in quotes is none
+  plain <- gsub("\"[^\"]*\"|'[^']*'|(^| )#.*$", "", text)
+  step <- lapply(strsplit(plain, "", fixed = TRUE), function(letters) {
+    (letters %in% c("[", "{")) - (letters %in% c("]", "}"))
+  })
+  depth <- cumsum(as.double(unlist(step)))
+  indent <- attr(regexpr("^[ -]*", text), "match.length")
+  deep <- which(depth > most_depth)
+  if (length(deep)) {
+    line <- findInterval(deep[1] - 1, cumsum(lengths(step))) + 1
+    return(new_fault(line, "", paste0("lists stand in each other, more than ", most_depth, " deep.")))
+  }
+  if (any(indent > 10 * most_depth)) {
+    return(new_fault(
+      which(indent > 10 * most_depth)[1], "", "the line is indented too far to be a field."
+    ))
+  }
+  begun <- FALSE
+  for (i in seq_along(text)) {
+    if (begun && grepl("^---(\\s|$)", text[i]) && any(grepl("^[^#]", text[-seq_len(i)]))) {
+      return(new_fault(
+        i, "", "a second document begins here, which would not be read.",
+        "Write a file of its own for it, or leave out the line."
+      ))
+    }
+    begun <- begun || grepl("^[^#%]", text[i]) && !grepl("^---(\\s|$)", text[i])
+  }
+  NULL
+}
+
+# Values of a list of lists, up to one more than there may be.
+count_nodes <- function(x, most = most_nodes) {
+  n <- 1
+  if (is.list(x)) {
+    for (part in x) {
+      n <- n + count_nodes(part, most - n)
+      if (n > most) break
+    }
+  }
+  n
+}
+
+# Whole numbers beyond R's stay numbers.
+whole_or_number <- function(x) {
+  whole <- suppressWarnings(as.integer(x))
+  if (is.na(whole)) as.double(x) else whole
 }
 
 word_or_truth <- function(x) {
@@ -111,6 +183,7 @@ check_section <- function(x, schema, path, text) {
   }
   known <- names(schema$properties)
   faults <- list()
+  unknown <- 0
   for (name in names(x)) {
     part <- schema$properties[[name]]
     if (is.null(part) && is.list(schema$additionalProperties)) {
@@ -122,11 +195,19 @@ check_section <- function(x, schema, path, text) {
       if (is.null(value) && identical(part$type, "object")) value <- list()
       faults <- c(faults, check_by_schema(value, part, at, text))
     } else if (!isTRUE(schema$additionalProperties)) {
+      unknown <- unknown + 1
+      if (unknown > most_unknown) next
       faults <- c(faults, list(new_fault(
         line_of(text, at), say_field(at), "there is no such field here.",
         say_nearest(name, known)
       )))
     }
+  }
+  if (unknown > most_unknown) {
+    faults <- c(faults, list(new_fault(
+      line_of(text, path), say_field(path),
+      paste0("there are ", format_number(unknown - most_unknown), " more unknown fields.")
+    )))
   }
   for (name in setdiff(unlist(schema$required), names(x))) {
     faults <- c(faults, list(new_fault(
@@ -143,8 +224,11 @@ check_section <- function(x, schema, path, text) {
   faults
 }
 
+most_unknown <- 20
+
 say_nearest <- function(name, known) {
   if (!length(known)) return("It has no fields.")
+  if (nchar(name) > 60 || length(known) > 2000) return("")
   apart <- utils::adist(name, known, ignore.case = TRUE)[1, ]
   if (min(apart) <= 2) return(paste0("Did you mean ", known[which.min(apart)], "?"))
   paste0("There are ", list_words(known), ".")
@@ -157,8 +241,8 @@ fault_of_value <- function(x, schema) {
     type,
     string = is.character(x),
     boolean = is.logical(x),
-    integer = is.numeric(x) && x == round(x),
-    number = is.numeric(x),
+    integer = is.numeric(x) && is.finite(x) && x == round(x),
+    number = is.numeric(x) && is.finite(x),
     TRUE
   )
   if (!sound) {
@@ -175,13 +259,13 @@ fault_of_value <- function(x, schema) {
     return(paste0("\"", x, "\" must be one of ", list_words(choices), "."))
   }
   if (!is.null(schema$minimum) && x < schema$minimum) {
-    return(paste0("must be at least ", schema$minimum, "."))
+    return(paste0("must be at least ", format_number(schema$minimum), "."))
   }
   if (!is.null(schema$exclusiveMinimum) && x <= schema$exclusiveMinimum) {
     return(paste0("must be above ", schema$exclusiveMinimum, "."))
   }
   if (!is.null(schema$maximum) && x > schema$maximum) {
-    return(paste0("must be at most ", schema$maximum, "."))
+    return(paste0("must be at most ", format_number(schema$maximum), "."))
   }
   NULL
 }

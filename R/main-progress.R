@@ -4,11 +4,11 @@
 tell_progress <- function(code) {
   if (isatty(stderr())) {
     old <- options(dreher.progress = TRUE)
-    on.exit(options(old))
+    on.exit(options(old), add = TRUE)
     return(code)
   }
   old <- options(progressr.enable = TRUE)
-  on.exit(options(old))
+  on.exit(options(old), add = TRUE)
   began <- told <- proc.time()[[3]]
   steps <- done <- 0
   outer <- NULL

@@ -12,10 +12,13 @@ open_book <- function(out) {
     steps[nrow(steps) + 1, ] <<- list(name, state, seconds, error)
   }
   model <- function(name, key, make) {
-    known <- read_kept(folder, name, key)
+    known <- read_kept(folder, name, key, tell = TRUE)
     if (!is.null(known)) return(known$value)
     say_step("Training ", sub("^model-", "", name), " ...")
-    value <- make()
+    value <- tryCatch(make(), dreher_error_model = function(e) {
+      note(name, "failed", error = gsub("\\s+", " ", cli::ansi_strip(rlang::cnd_message(e))))
+      stop(e)
+    })
     write_kept(folder, name, key, value)
     value
   }
@@ -28,7 +31,7 @@ open_book <- function(out) {
       return(note(step$name, "not possible", error = paste0("needs ", list_words(gone))))
     }
     key <- key_for(step, base)
-    known <- read_kept(folder, step$name, key)
+    known <- read_kept(folder, step$name, key, tell = TRUE)
     if (!is.null(known)) {
       value <- known$value
       note(step$name, "kept")
@@ -81,7 +84,11 @@ open_book <- function(out) {
 
 # Names of models are the user's.
 kept_file <- function(folder, name) {
-  file.path(folder, paste0(gsub("[^A-Za-z0-9_.-]", "_", name), ".rds"))
+  plain <- gsub("[^A-Za-z0-9_.-]", "_", name)
+  if (plain != name || nchar(plain) > 80) {
+    plain <- paste0(substr(plain, 1, 60), "-", short_print(name))
+  }
+  file.path(folder, paste0(plain, ".rds"))
 }
 
 #
@@ -89,16 +96,18 @@ kept_file <- function(folder, name) {
 # any more; 2: list(format, key, value), keys are fingerprints (base-prints.R).
 kept_format <- 2L
 
-read_kept <- function(folder, name, key) {
+read_kept <- function(folder, name, key, tell = FALSE) {
   file <- kept_file(folder, name)
   if (!file.exists(file)) return(NULL)
   found <- tryCatch(readRDS(file), error = function(e) NULL, warning = function(w) NULL)
   if (!is.list(found) || is.null(found$key)) {
-    say_step("What was kept of ", name, " cannot be read: it is made anew.")
+    if (tell) say_step("What was kept of ", name, " cannot be read: it is made anew.")
     return(NULL)
   }
   if (!identical(found$format, kept_format)) {
-    say_step("What was kept of ", name, " is of another version of dreher: it is made anew.")
+    if (tell) {
+      say_step("What was kept of ", name, " is of another version of dreher: it is made anew.")
+    }
     return(NULL)
   }
   if (identical(found$key, key)) found

@@ -56,7 +56,7 @@ results_to_database <- function(results, spec) {
   tryCatch(
     {
       connection <- connect_database(place)
-      on.exit(DBI::dbDisconnect(connection))
+      on.exit(DBI::dbDisconnect(connection), add = TRUE)
       for (name in names(results)) {
         save_table(results[[name]], connection, paste0(prefix, name))
       }

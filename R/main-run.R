@@ -53,7 +53,7 @@ run_study <- function(file, ..., dry_run = FALSE, workers = NULL) {
   out <- output_folder(spec)
   if (is.null(workers)) workers <- if (is.null(spec$workers)) 1 else spec$workers
   if (workers > 1) {
-    on.exit(future::plan(old))
+    on.exit(future::plan(old), add = TRUE)
     old <- future::plan()
     future::plan("multisession", workers = workers)
   }

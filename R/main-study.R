@@ -63,7 +63,7 @@ write_tables <- function(results, folder, format) {
 print_table <- function(x, format) {
   if (format == "text") return(put_out(format_any(x)))
   file <- tempfile(fileext = paste0(".", format))
-  on.exit(unlink(file))
+  on.exit(unlink(file), add = TRUE)
   save_table(x, file)
   put_out(readLines(file, warn = FALSE, encoding = "UTF-8"))
 }

@@ -153,10 +153,15 @@ align_numbers <- function(x, p, model, arg) {
   number
 }
 
-# Columns that are numbers in the training rows and came as text or levels.
+# Columns brought to what they are in the training rows: numbers that came as text or levels, spans
+# of time in other units, times in other zones. Dates are no times.
 as_in_training <- function(data, train, arg) {
   for (p in intersect(names(data), names(train))) {
     x <- data[[p]]
+    if (is_time(x) || is_time(train[[p]])) {
+      data[[p]] <- align_times(x, train[[p]], p, arg)
+      next
+    }
     if (!is.numeric(train[[p]]) || is.factor(train[[p]]) ||
         is.numeric(x) && !is.factor(x)) {
       next
@@ -167,6 +172,33 @@ as_in_training <- function(data, train, arg) {
     data[[p]] <- align_numbers(x, p, NULL, arg)
   }
   data
+}
+
+# like: the column in the training rows, or what is known of its kind: of length 0.
+align_times <- function(x, like, p, arg) {
+  kind <- kind_of_time(x)
+  usual <- kind_of_time(like)
+  if (kind != usual) {
+    if (all(is.na(x))) return(x)
+    stop_input(
+      paste0(
+        "Column \"", p, "\" of `", arg, "` holds ", kind, "; in the training rows it holds ",
+        usual, "."
+      ),
+      "The same moment is another number in each.",
+      "Give both in one kind: as.Date(), as.POSIXct() or as.difftime()."
+    )
+  }
+  if (kind == "spans of time") units(x) <- units(like)
+  if (kind == "times") attr(x, "tzone") <- attr(like, "tzone")
+  x
+}
+
+kind_of_time <- function(x) {
+  if (inherits(x, "Date")) return("dates")
+  if (inherits(x, "POSIXct")) return("times")
+  if (inherits(x, "difftime")) return("spans of time")
+  if (is.numeric(x) && !is.factor(x)) "numbers" else if (is.logical(x)) "logicals" else "text"
 }
 
 # A column on the levels of training.

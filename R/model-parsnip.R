@@ -186,7 +186,7 @@ class_order <- function(fit, engine, encoded, own = predict_wrapped(fit, encoded
 with_parsnip <- function(code) {
   if (!"package:parsnip" %in% search()) {
     suppressPackageStartupMessages(attachNamespace("parsnip"))
-    on.exit(detach("package:parsnip", character.only = TRUE))
+    on.exit(detach("package:parsnip", character.only = TRUE), add = TRUE)
   }
   code
 }

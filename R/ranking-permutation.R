@@ -158,7 +158,7 @@ rank_permutation <- function(
   # Asked for alone, the plain form must say who borrows from whom.
   twins <- if (!conditional) alike_pairs(st)
   if (!is.null(twins)) st <- derive_study(st, flags = flag_twins(flags_of(st), twins))
-  on.exit(remove_shuffled(st))
+  on.exit(remove_shuffled(st), add = TRUE)
   keep <- asked_at_prompt(rank_permutation)
   parts <- until_stopped(models, several, keep, function(m, evaluation) {
     if (!is.null(evaluation$store)) {

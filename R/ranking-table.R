@@ -362,6 +362,7 @@ keep_details <- function(out, x) {
 #' bind_rankings(rank_permutation(st), rank_coefficients(st))
 #' @export
 bind_rankings <- function(...) {
+  own_settings()
   parts <- list(...)
   parts <- unlist(
     lapply(parts, function(p) if (is.data.frame(p)) list(p) else p), recursive = FALSE

@@ -188,6 +188,7 @@ target_columns <- function(st, data) {
 
 # What every rank_*() function does first.
 open_ranking <- function(study, verb, ..., threads = NULL) {
+  own_settings(parent.frame())
   check_class(study, "dreher_study", "study", "study()")
   check_no_dots(..., .verb = verb)
   if (is.null(threads)) study else derive_study(study, threads = check_threads(threads))

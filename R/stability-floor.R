@@ -426,6 +426,7 @@ as.data.frame.dreher_floor <- function(x, ...) x$table
 #'   above floor`.
 #' @export
 with_floor <- function(ranking, floor) {
+  own_settings()
   check_class(ranking, "dreher_ranking", "ranking", "rank_predictors()")
   check_class(floor, "dreher_floor", "floor", "noise_floor()")
   if (!identical(detail(ranking, "fingerprint"), floor$fingerprint)) {

@@ -137,7 +137,7 @@ names_to_read <- function(known, columns, source) {
 copy_rows <- function(read, columns, folder, quiet) {
   writer <- write_store(folder)
   whole <- FALSE
-  on.exit(if (!whole) unlink(dir(folder, full.names = TRUE)))
+  on.exit(if (!whole) unlink(dir(folder, full.names = TRUE)), add = TRUE)
   guesses <- character()
   read$each(function(part) {
     names(part) <- enc2utf8(names(part))
@@ -278,7 +278,7 @@ database_reader <- function(source, query, at_once, waits = c(2, 8, 30)) {
           paste0("It returned ", describe_value(con), ".")
         )
       }
-      if (is.function(source)) on.exit(try(DBI::dbDisconnect(con), silent = TRUE))
+      if (is.function(source)) on.exit(try(DBI::dbDisconnect(con), silent = TRUE), add = TRUE)
       at <- 0
       fetch_parts(con, query, at_once, function(part) {
         at <<- at + 1
@@ -331,14 +331,16 @@ fetch_parts <- function(con, query, at_once, visit) {
   }
   if (inherits(con, "PostgreSQLConnection")) {
     said_or_failed(DBI::dbGetQuery(con, "BEGIN"), none = TRUE)
-    on.exit(suppressWarnings(try(DBI::dbGetQuery(con, "ROLLBACK"), silent = TRUE)))
+    on.exit(
+      suppressWarnings(try(DBI::dbGetQuery(con, "ROLLBACK"), silent = TRUE)), add = TRUE
+    )
     cursor <- paste("DECLARE dreher_rows NO SCROLL CURSOR FOR", sub(";\\s*$", "", query))
     said_or_failed(DBI::dbGetQuery(con, cursor), none = TRUE)
     fetch <- paste("FETCH", format(at_once, scientific = FALSE), "FROM dreher_rows")
     next_part <- function() DBI::dbGetQuery(con, fetch)
   } else {
     result <- DBI::dbSendQuery(con, query)
-    on.exit(try(DBI::dbClearResult(result), silent = TRUE))
+    on.exit(try(DBI::dbClearResult(result), silent = TRUE), add = TRUE)
     next_part <- function() DBI::dbFetch(result, n = at_once)
   }
   repeat {

@@ -8,7 +8,9 @@ delimiters <- c(tab = "\t", semicolon = ";", bar = "|", comma = ",", space = " "
 read_text <- function(file, asked, marks = read_marks(NULL), types = character()) {
   unpacked <- unpack(file)
   plain <- as_utf8_file(unpacked, asked$encoding, file)
-  on.exit(unlink(c(if (plain$temporary) plain$path, if (unpacked != file) unpacked)))
+  on.exit(
+    unlink(c(if (plain$temporary) plain$path, if (unpacked != file) unpacked)), add = TRUE
+  )
   start <- first_records(plain$path)
   delimiter <- asked$delimiter
   if (length(start) && grepl("^sep=.$", start[1], useBytes = TRUE)) {
@@ -121,7 +123,7 @@ unpack <- function(path) {
   on.exit({
     close(from)
     close(to)
-  })
+  }, add = TRUE)
   broken <- function(e) {
     unlink(out)
     stop_input(
@@ -167,7 +169,7 @@ utf16_order <- function(start) {
 
 first_zero_byte <- function(file, size = 2^24) {
   open <- file(file, "rb")
-  on.exit(close(open))
+  on.exit(close(open), add = TRUE)
   before <- 0
   repeat {
     bytes <- readBin(open, "raw", size)
@@ -263,13 +265,15 @@ has_header <- function(sample) {
   first <- vapply(sample, function(x) x[1], "")
   named <- function(x) nzchar(x) & !is_number_or_date(x)
   if (nrow(sample) < 2) return(all(named(first)))
-  number_below <- vapply(sample, function(x) {
+  # of very many columns some tell
+  number_below <- vapply(sample[seq_len(min(ncol(sample), 2000))], function(x) {
     rest <- x[-1]
     rest <- rest[nzchar(rest) & !rest %in% missing_words]
     length(rest) > 0 && all(is_number_or_date(rest))
   }, NA)
   # text above numbers is a name
-  if (any(named(first) & !first %in% missing_words & number_below)) return(TRUE)
+  above <- first[seq_along(number_below)]
+  if (any(named(above) & !above %in% missing_words & number_below)) return(TRUE)
   all(named(first) | !nzchar(first)) && any(nzchar(first))
 }
 

@@ -36,9 +36,9 @@ settle_columns <- function(table, file, delimiter, asked, encoding, types = char
   text <- setdiff(names(table)[vapply(table, is.character, NA)], words)
   times <- settle_times(table, text)
   table <- times$table
-  table[] <- lapply(table, function(x) {
-    if (inherits(x, "IDate")) structure(as.double(unclass(x)), class = "Date") else x
-  })
+  for (i in which(vapply(table, inherits, NA, "IDate"))) {
+    table[[i]] <- structure(as.double(unclass(table[[i]])), class = "Date")
+  }
   warn_columns(table, file)
   list(table = table, comma = comma, guesses = c(guesses, times$guesses))
 }

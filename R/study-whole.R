@@ -27,6 +27,25 @@ rows_of_study <- function(data, roles) {
   )
 }
 
+# Rows on disk stay as they are: spans of time in other units are refused.
+check_store_times <- function(store, train) {
+  for (p in intersect(names(store$columns), names(train))) {
+    held <- restore_values(0, store$columns[[p]])
+    like <- train[[p]]
+    if (!is_time(held) && !is_time(like)) next
+    align_times(held, like, p, "data")
+    if (inherits(held, "difftime") && attr(held, "units") != attr(like, "units")) {
+      stop_input(
+        paste0(
+          "Column \"", p, "\" of `data` is in ", attr(held, "units"),
+          ", in the training rows in ", attr(like, "units"), "."
+        ),
+        todo = "Give the training rows in those units: units(train$column) <- \"mins\"."
+      )
+    }
+  }
+}
+
 count_whole <- function(st) if (is.null(st$store)) nrow(st$data) else st$store$rows
 
 whole_info <- function(st) row_info(st, whole_roles(st))

@@ -98,7 +98,10 @@ study <- function(
   given <- rows_of_study(data, list(target, weights, blocks))
   data <- given$data
   if (!is.null(train)) train <- check_rows(train, "train")
-  if (!is.null(train)) data <- as_in_training(data, train, "data")
+  if (!is.null(train)) {
+    data <- as_in_training(data, train, "data")
+    if (is.null(given$store)) given$roles <- data else check_store_times(given$store, train)
+  }
   check_row_roles(given$roles, target, weights, blocks, "data")
   if (!is.null(train)) check_row_roles(train, target, weights, blocks, "train")
   if (!is.null(predictors)) {

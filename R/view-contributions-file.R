@@ -52,7 +52,7 @@ append_csv <- function(plan, path) {
 
 append_sqlite <- function(plan, path) {
   con <- DBI::dbConnect(RSQLite::SQLite(), path)
-  on.exit(DBI::dbDisconnect(con))
+  on.exit(DBI::dbDisconnect(con), add = TRUE)
   each_contributions(plan, function(part) {
     DBI::dbWriteTable(con, "contributions", part$table, append = TRUE)
   })
@@ -69,7 +69,7 @@ write_parts <- function(plan, file) {
   if (!dir.create(beside, showWarnings = FALSE)) {
     stop_input(paste0("The folder \"", dirname(file), "\" cannot be written to."))
   }
-  on.exit(unlink(beside, recursive = TRUE))
+  on.exit(unlink(beside, recursive = TRUE), add = TRUE)
   number <- 0
   each_contributions(plan, function(part) {
     number <<- number + 1

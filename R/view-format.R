@@ -411,7 +411,9 @@ say_settings <- function(s, level) {
 }
 
 # `lines` are made only when the width is set.
+# lines: worked out here, under settings of our own
 write_lines <- function(x, lines, width = NULL) {
+  own_settings()
   if (!is.null(width)) {
     check_count(width, "width", least = 72, most = 160)
     rlang::local_options(cli.width = width)

@@ -17,7 +17,7 @@ page_figure <- function(plot, about, table = NULL, width = 10.6, height = 6.8) {
 draw_svg <- function(plot, width, height, about) {
   drawn <- svglite::svgstring(width, height, standalone = FALSE, bg = "transparent")
   open <- grDevices::dev.cur()
-  on.exit(if (open %in% grDevices::dev.list()) grDevices::dev.off(open))
+  on.exit(if (open %in% grDevices::dev.list()) grDevices::dev.off(open), add = TRUE)
   print(untitled(plot))
   grDevices::dev.off(open)
   inline_svg(paste(drawn(), collapse = "\n"), about)

@@ -8,10 +8,12 @@
 
 write_page <- function(r, file, short) {
   sections <- Filter(Negate(is.null), if (short) short_sections(r) else page_sections(r))
+  answer <- or_without("first screen", page_answer(r))
   script <- page_script()
   css <- page_file("report.css")
   body <- mask_page(masks = r$masks, html = paste0(
-    "<a class=\"skip\" href=\"#findings\">Skip to the findings</a>", page_answer(r),
+    "<a class=\"skip\" href=\"#findings\">Skip to the findings</a>",
+    if (is.null(answer)) paste0("<header><h1>", escape(r$title), "</h1></header>") else answer,
     if (!short) page_contents(sections), "<main id=\"findings\">",
     paste0(vapply(sections, section_html, ""), collapse = "\n"), "</main>", page_foot(r)
   ))
@@ -83,12 +85,29 @@ choice_of <- function(kind, label, values, shown = values, views) {
 }
 
 page_sections <- function(r) {
-  list(
-    section_fit(r), section_drift(r), section_ranking(r), section_methods(r),
-    section_floor(r), section_stability(r), section_agreement(r), section_twins(r),
-    section_reduction(r), section_comparison(r), section_confirmation(r),
-    section_effects(r), section_slices(r), section_terms()
+  makers <- list(
+    fit = section_fit, drift = section_drift, ranking = section_ranking,
+    methods = section_methods, floor = section_floor, stability = section_stability,
+    agreement = section_agreement, twins = section_twins, reduction = section_reduction,
+    comparison = section_comparison, confirmation = section_confirmation,
+    effects = section_effects, slices = section_slices
   )
+  c(
+    lapply(names(makers), function(part) or_without(part, makers[[part]](r))),
+    list(section_terms())
+  )
+}
+
+# A part that cannot be made is missing, which is said; the others stand.
+or_without <- function(part, code) {
+  tryCatch(code, error = function(e) {
+    pass_interrupt(e)
+    warn_dreher(
+      "page",
+      paste0("The page lacks a part (", part, "): ", cli::ansi_strip(conditionMessage(e)))
+    )
+    NULL
+  })
 }
 
 # For a reader who wants the findings on one sheet.

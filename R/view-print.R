@@ -9,6 +9,7 @@ print.dreher_store <- function(x, ..., width = NULL) write_lines(x, format(x), w
 
 #' @export
 format.dreher_store <- function(x, ...) {
+  own_settings()
   kind <- vapply(x$columns, `[[`, "", "kind")
   counts <- table(kind)
   bytes <- x$rows * sum(vapply(kind, store_width, 0))
@@ -31,6 +32,7 @@ format.dreher_store <- function(x, ...) {
 
 #' @export
 format.dreher_study <- function(x, ...) {
+  own_settings()
   models <- x$models[seq_len(min(length(x$models), 10))]
   reads <- vapply(models, say_read, "")
   c(
@@ -112,6 +114,7 @@ print.dreher_model_file <- function(x, ..., width = NULL) write_lines(x, format(
 
 #' @export
 format.dreher_model_file <- function(x, ...) {
+  own_settings()
   used <- if (!is.null(x$rounds)) paste0(", rounds 1 to ", x$rounds)
   c(
     paste0(
@@ -127,6 +130,7 @@ print.dreher_families <- function(x, ..., width = NULL) write_lines(x, format(x)
 
 #' @export
 format.dreher_families <- function(x, ...) {
+  own_settings()
   found <- attr(x, "found")
   taken <- found[nzchar(found$kind), ]
   refused <- found[nzchar(found$rejected), ]
@@ -158,6 +162,7 @@ print.dreher_average <- function(x, ..., width = NULL) write_lines(x, format(x),
 
 #' @export
 format.dreher_average <- function(x, ...) {
+  own_settings()
   c(
     paste0("<mean of ", length(x$models), " models>"),
     paste0(

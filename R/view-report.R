@@ -31,6 +31,7 @@
 #' write_report(st, rank_permutation(st), file = tempfile(fileext = ".html"))
 #' @export
 write_report <- function(study, ..., file, title = NULL, short = FALSE, withhold = NULL) {
+  own_settings()
   check_class(study, "dreher_study", "study", "study()")
   if (missing(file)) {
     stop_input(
@@ -46,8 +47,10 @@ write_report <- function(study, ..., file, title = NULL, short = FALSE, withhold
   rlang::check_installed("svglite", "to draw the figures of the page")
   refuse_target(file)
   if (is.null(title)) title <- paste("What predicts", study$target)
-  if (is.null(results$scores)) results$scores <- score_models(study)
-  if (is.null(results$checks)) results$checks <- check_data(study)
+  if (is.null(results$scores)) {
+    results$scores <- or_without("scores", score_models(study))
+  }
+  if (is.null(results$checks)) results$checks <- or_without("checks", check_data(study))
   shown <- take_out(c(list(study = study, title = title), results), withhold)
   write_page(shown, file, short)
   invisible(file)

@@ -103,7 +103,7 @@ save_in_sqlite <- function(x, file, table) {
       paste0("\"", file, "\" cannot be opened as an SQLite file."), conditionMessage(e)
     )
   })
-  on.exit(DBI::dbDisconnect(connection))
+  on.exit(DBI::dbDisconnect(connection), add = TRUE)
   save_in_database(x, connection, table)
   invisible(file)
 }

@@ -39,6 +39,7 @@
 #' read_predictor_set(file)$predictors
 #' @export
 write_predictor_set <- function(set, file) {
+  own_settings()
   check_class(set, "dreher_set", "set", "choose_set()")
   check_string(file, "file")
   refuse_target(file)
@@ -89,6 +90,7 @@ write_predictor_set <- function(set, file) {
 #' @rdname write_predictor_set
 #' @export
 read_predictor_set <- function(file) {
+  own_settings()
   check_string(file, "file")
   if (!file.exists(file)) stop_input(paste0("There is no file \"", file, "\"."))
   found <- tryCatch(jsonlite::fromJSON(file), error = function(e) {

@@ -111,6 +111,7 @@ fitting_names <- function(panels) {
 
 # What plot() does: the figure is drawn, and returned.
 draw_now <- function(x, ...) {
+  own_settings()
   drawn <- ggplot2::autoplot(x, ...)
   print(drawn)
   invisible(drawn)
