@@ -18,7 +18,7 @@
 #'
 #' @param file A file or connection as [read_rows()] takes them, or a data frame.
 #' @param ... Must be empty.
-#' @param query For a connection: a query, or the name of a table.
+#' @param query For a connection: a query that reads, as in [read_rows()], or the name of a table.
 #' @return A data frame with the first eight columns, one row per predictor.
 #' @section Errors: `dreher_error_input`: no column `predictor`; or one message with all faults:
 #'   unknown columns, predictors named twice or not at all, values that a column does not take, a

@@ -11,7 +11,8 @@
 #'   as a data frame with each call, and `NULL` when there are no more; a data frame; or a folder
 #'   that `open_rows()` made before, which is opened as it is.
 #' @param ... Must be empty.
-#' @param query For a database: a query (`SELECT ...`), or the name of a table.
+#' @param query For a database: a query (one `SELECT` or `WITH` statement), or the name of a table.
+#'   Queries only read, as in [read_rows()].
 #' @param columns Names of the columns to keep. Default: all. Text of more than 100,000 different
 #'   values is left out, with a message: what names a row is no predictor.
 #' @param folder A folder for the copy, which must not exist or be empty; it stays there for
@@ -328,14 +329,21 @@ fetch_parts <- function(con, query, at_once, visit) {
   named <- tryCatch(DBI::dbExistsTable(con, query), error = function(e) FALSE)
   if (isTRUE(named)) {
     query <- paste("SELECT * FROM", DBI::dbQuoteIdentifier(con, query))
+  } else {
+    check_query(query)
   }
+  read_only(con, fetch_all(con, query, at_once, visit))
+}
+
+# In a transaction, as read_only() leaves it.
+fetch_all <- function(con, query, at_once, visit) {
   if (inherits(con, "PostgreSQLConnection")) {
-    said_or_failed(DBI::dbGetQuery(con, "BEGIN"), none = TRUE)
-    on.exit(
-      suppressWarnings(try(DBI::dbGetQuery(con, "ROLLBACK"), silent = TRUE)), add = TRUE
-    )
     cursor <- paste("DECLARE dreher_rows NO SCROLL CURSOR FOR", sub(";\\s*$", "", query))
     said_or_failed(DBI::dbGetQuery(con, cursor), none = TRUE)
+    on.exit(
+      suppressWarnings(try(DBI::dbGetQuery(con, "CLOSE dreher_rows"), silent = TRUE)),
+      add = TRUE
+    )
     fetch <- paste("FETCH", format(at_once, scientific = FALSE), "FROM dreher_rows")
     next_part <- function() DBI::dbGetQuery(con, fetch)
   } else {
@@ -348,17 +356,4 @@ fetch_parts <- function(con, query, at_once, visit) {
     if (!nrow(part)) return(invisible())
     visit(part)
   }
-}
-
-# Some drivers warn where others fail, and return nothing.
-said_or_failed <- function(code, none = FALSE) {
-  said <- character()
-  value <- withCallingHandlers(code, warning = function(w) {
-    said <<- c(said, conditionMessage(w))
-    invokeRestart("muffleWarning")
-  })
-  if (!is.data.frame(value) && (length(said) || !none)) {
-    stop(paste(c(said, "it returned no table"), collapse = "; "), call. = FALSE)
-  }
-  value
 }

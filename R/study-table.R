@@ -6,7 +6,9 @@
 #' @param source Path of a file (delimited text such as CSV and TSV, or Parquet), a connection of
 #'   package DBI, or a data frame.
 #' @param ... Must be empty.
-#' @param query For a connection: a query (`SELECT ...`), or the name of a table.
+#' @param query For a connection: a query (one `SELECT` or `WITH` statement), or the name of a
+#'   table. Queries only read: others are refused, and SQLite and PostgreSQL are asked to change
+#'   nothing meanwhile.
 #' @param delimiter Sign between fields: `","`, `";"`, a tab, `"|"` or `" "`. Default: found.
 #' @param decimal Decimal mark, `"."` or `","`. Default: found.
 #' @param thousands Thousands mark: `","`, `"."`, `" "`, `"'"`. Default: found where numbers leave
@@ -194,6 +196,7 @@ read_database <- function(connection, query) {
   known <- tryCatch(DBI::dbExistsTable(connection, query), error = function(e) {
     if (grepl("\\s", query)) FALSE else fault("The database failed", e)
   })
+  if (!known) check_query(query)
   # some drivers warn where others fail, and return nothing
   said <- character()
   table <- tryCatch(
@@ -201,7 +204,7 @@ read_database <- function(connection, query) {
       if (known) {
         DBI::dbReadTable(connection, query, check.names = FALSE)
       } else {
-        DBI::dbGetQuery(connection, query)
+        read_only(connection, DBI::dbGetQuery(connection, query))
       },
       warning = function(w) said <<- c(said, conditionMessage(w))
     ),
