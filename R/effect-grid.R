@@ -12,17 +12,18 @@
 
 # chosen: the user's values of this predictor, or NULL. rows: as the model takes them; known: the
 # rows that say where the data lie.
-grid_of <- function(predictor, rows, known, points, chosen = list()) {
+# most: at most so many levels, those of the most rows.
+grid_of <- function(predictor, rows, known, points, chosen = list(), most = Inf) {
   grid <- grid_of_one(
-    predictor, rows[[predictor]], known[[predictor]], points, chosen[[predictor]]
+    predictor, rows[[predictor]], known[[predictor]], points, chosen[[predictor]], most
   )
   names(grid$values) <- predictor
   grid
 }
 
-grid_of_one <- function(predictor, x, known, points, chosen) {
+grid_of_one <- function(predictor, x, known, points, chosen, most) {
   if (is.character(x) || is.logical(x) || is.factor(x)) {
-    return(grid_of_levels(predictor, x, known, chosen))
+    return(grid_of_levels(predictor, x, known, chosen, most))
   }
   present <- known[!is.na(known)]
   if (!length(present)) {
@@ -80,13 +81,14 @@ chosen_values <- function(predictor, chosen, x) {
   out
 }
 
-grid_of_levels <- function(predictor, x, known, chosen) {
+grid_of_levels <- function(predictor, x, known, chosen, most) {
   ordered <- is.ordered(x)
   levels <- if (is.factor(x)) levels(x) else sort_text(unique(as.character(x[!is.na(x)])))
   seen <- as.character(known)
   if (is.null(chosen)) {
     # A level that no row has is none the model can have learnt of.
     levels <- levels[levels %in% seen]
+    if (length(levels) > most) levels <- most_frequent(predictor, levels, seen, most)
   } else {
     strange <- setdiff(as.character(chosen), levels)
     if (length(strange)) {
@@ -120,6 +122,21 @@ grid_of_levels <- function(predictor, x, known, chosen) {
     near = near,
     flag = flag_points(near, rep(FALSE, length(levels)))
   )
+}
+
+most_frequent <- function(predictor, levels, seen, most) {
+  rows <- tabulate(match(seen, levels), length(levels))
+  kept <- order(-rows)[seq_len(most)]
+  warn_dreher(
+    "levels",
+    paste0(
+      "\"", predictor, "\" has ", format_number(length(levels)), " levels: the ", most,
+      " of the most rows are drawn, ",
+      round(100 * sum(rows[kept]) / sum(rows)), " % of the rows."
+    ),
+    paste0("Others are drawn by name: at = list(\"", predictor, "\" = ).")
+  )
+  levels[sort(kept)]
 }
 
 # Rows whose value is nearer to this point than to any other.
@@ -166,8 +183,8 @@ value_text <- function(x) {
 
 # Two predictors: all combinations of their points, the first running fastest.
 grid_of_pair <- function(unit, rows, known, points, chosen) {
-  one <- grid_of(unit[1], rows, known, points, chosen)
-  two <- grid_of(unit[2], rows, known, points, chosen)
+  one <- grid_of(unit[1], rows, known, points, chosen, most_levels_of_pair)
+  two <- grid_of(unit[2], rows, known, points, chosen, most_levels_of_pair)
   i <- rep(seq_along(one$at), length(two$at))
   j <- rep(seq_along(two$at), each = length(one$at))
   both <- !is.na(known[[unit[1]]]) & !is.na(known[[unit[2]]])
@@ -244,10 +261,15 @@ grid_of_family <- function(name, unit, rows, known, points) {
   )
 }
 
+most_levels_drawn <- 100L
+most_levels_of_pair <- 40L
+
 grid_for <- function(unit, rows, known, settings) {
   make <- switch(
     unit$kind,
-    one = grid_of(unit$predictors, rows, known, settings$points, settings$at),
+    one = grid_of(
+      unit$predictors, rows, known, settings$points, settings$at, most_levels_drawn
+    ),
     pair = grid_of_pair(
       unit$predictors, rows, known, min(settings$points, 15L), settings$at
     ),
@@ -256,9 +278,10 @@ grid_for <- function(unit, rows, known, settings) {
   if (nrow(make$values) > 2000) {
     stop_input(
       paste0(
-        "The pair ", quote_some(unit$predictors), " has ",
-        format(nrow(make$values), big.mark = ","),
-        " combinations of points; 2,000 are the most."
+        if (unit$kind == "pair") "The pair " else "The curve of ",
+        quote_some(unit$predictors), " has ", format_number(nrow(make$values)),
+        if (unit$kind == "pair") " combinations of points" else " points",
+        "; 2,000 are the most."
       ),
       todo = "Give fewer points by `at`."
     )

@@ -64,6 +64,12 @@ find_twins <- function(
   if (is.null(predictors)) predictors <- if (is.null(st)) names(data) else st$predictors
   check_names(predictors, "predictors")
   check_columns(data, predictors, "predictors", "The predictor")
+  if (nrow(data) < 3) {
+    stop_input(
+      paste0("Twins are told from 3 rows or more; there are ", nrow(data), "."),
+      todo = "Give more training rows."
+    )
+  }
   a <- associate_all(data[predictors])
   cluster <- cluster_alike(a, threshold)
   known <- known_of_twins(st, data, predictors, ranking)

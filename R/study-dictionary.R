@@ -56,7 +56,7 @@ settle_dictionary <- function(file, query = NULL, columns = NULL) {
     ifelse(is.na(x) | !nzchar(x), default, x)
   }
   out <- data.frame(
-    predictor = trimws(as.character(d$predictor)),
+    predictor = names_of_dictionary(d$predictor, columns),
     label = text("label", as.character(d$predictor)),
     family = text("family", NA),
     unit = text("unit", NA),
@@ -102,6 +102,12 @@ reading_of_dictionary <- function(file) {
 }
 
 # All that is wrong with it, a sentence each.
+# Blanks around a name count where a column of the data has them.
+names_of_dictionary <- function(x, columns) {
+  x <- as.character(x)
+  ifelse(x %in% columns, x, trimws(x))
+}
+
 dictionary_faults <- function(d, out, text) {
   strange <- setdiff(names(d), dictionary_columns)
   twice <- unique(out$predictor[duplicated(out$predictor)])
@@ -168,7 +174,7 @@ fill_dictionary <- function(dictionary, predictors, columns) {
     )
   }
   left <- setdiff(predictors, d$predictor)
-  rbind(d, if (length(left)) read_dictionary(data.frame(predictor = left)))
+  rbind(d, if (length(left)) settle_dictionary(data.frame(predictor = left), columns = left))
 }
 
 labels_of <- function(st, predictors) {

@@ -14,8 +14,8 @@ predict_model <- function(st, model, data, arg = "data") {
   predict_aligned(st, model, model_rows(st, model, data, arg))
 }
 
-# Squares of larger numbers overflow.
-largest_number <- 1e150
+# Errors are made of squares, and their errors of squares of these: larger numbers overflow.
+largest_number <- 1e70
 
 # The rows as the model wants them.
 model_rows <- function(st, model, data, arg = "data") {

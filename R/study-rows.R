@@ -126,10 +126,17 @@ check_target <- function(y, target, arg) {
   }
   if (is.numeric(y) && any(!is.finite(y) | abs(y) > largest_number)) {
     stop_input(paste0(
-      "The target \"", target, "\" is not finite, or beyond 1e150, in row ",
+      "The target \"", target, "\" is not finite, or beyond 1e70, in row ",
       which(!is.finite(y) | abs(y) > largest_number)[1],
       " of `", arg, "`."
     ))
+  }
+  if (is.numeric(y) && any(y != 0) && max(abs(y)) < 1 / largest_number) {
+    stop_input(
+      paste0("The target \"", target, "\" of `", arg, "` is below 1e-70 in all rows."),
+      "Squares of such numbers, which errors are made of, are 0 to a computer.",
+      "Give it in a smaller unit, multiplied by a power of ten, and fit the models to that."
+    )
   }
   if (!is.numeric(y) && !is.factor(y) && !is.character(y) && !is.logical(y)) {
     stop_input(
