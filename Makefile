@@ -7,7 +7,7 @@
 # make check        R CMD check
 # make docs         help pages and NAMESPACE from the comments in R/
 # make screenshots  docs/screenshots from the demo data
-# make trust        warnings, sanitizers, mutants, random studies, kills, interrupts (two hours)
+# make trust        warnings, sanitizers, mutants, random studies, kills, interrupts (an hour)
 # make bench        paired benchmarks; the last results are in bench/results
 
 SHELL := /bin/bash

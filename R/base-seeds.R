@@ -19,11 +19,12 @@ with_stream <- function(seed, key, code) {
   had <- exists(".Random.seed", envir = globalenv(), inherits = FALSE)
   old_state <- if (had) get(".Random.seed", envir = globalenv()) else NULL
   old_kind <- RNGkind()
-  on.exit({
+  # an interrupt may come while the state is put back
+  on.exit(suspendInterrupts({
     RNGkind(old_kind[1], old_kind[2], old_kind[3])
     if (had) assign(".Random.seed", old_state, envir = globalenv())
     else rm(".Random.seed", envir = globalenv())
-  }, add = TRUE)
+  }), add = TRUE)
   RNGkind("L'Ecuyer-CMRG", "Inversion", "Rejection")
   assign(".Random.seed", c(.Random.seed[1], stream_state(seed, key)), envir = globalenv())
   force(code)

@@ -3,7 +3,7 @@
 
 call_user <- function(fun, ...) {
   kept <- keep_session()
-  on.exit(restore_session(kept), add = TRUE)
+  on.exit(suspendInterrupts(restore_session(kept)), add = TRUE)
   withCallingHandlers(fun(...), error = pass_interrupt)
 }
 

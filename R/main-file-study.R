@@ -33,23 +33,23 @@ models_of_file <- function(spec, tables, kept, threads) {
   asked <- unlist(lapply(unname(spec), function(section) {
     if (is.list(section)) section[c("model", "models", "refit_as")]
   }))
-  failed <- NULL
+  failed <- list()
   made <- lapply(stats::setNames(nm = names(spec$models)), function(name) {
     tryCatch(
       model_of_file(spec, name, tables, kept, threads),
       dreher_error_model = function(e) {
         if (name %in% asked || is.null(spec$models[[name]]$learner)) stop(e)
-        failed <<- e
-        warn_dreher(
-          "model",
-          paste0("Model \"", name, "\" is left out: ", cli::ansi_strip(rlang::cnd_message(e)))
-        )
+        failed[[name]] <<- e
         NULL
       }
     )
   })
   made <- Filter(Negate(is.null), made)
-  if (!length(made)) stop(failed)
+  if (!length(made)) stop(failed[[1]])
+  for (name in names(failed)) {
+    said <- cli::ansi_strip(rlang::cnd_message(failed[[name]]))
+    warn_dreher("model", paste0("Model \"", name, "\" is left out: ", said))
+  }
   made
 }
 

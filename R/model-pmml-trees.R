@@ -23,6 +23,7 @@ pmml_tree <- function(x, model, fields, score) {
       "returnNullPrediction"
     ) == "returnLastPrediction"
   )
+  check_node_ids(x, model)
   usual <- binary_tree(x, model, fields, rules, score)
   if (!is.null(usual)) return(usual)
   tree <- new_growing_tree()
@@ -30,6 +31,21 @@ pmml_tree <- function(x, model, fields, score) {
     x = x, fields = fields, score = score, rules = rules, tree = tree
   ), needed_kid(x, model, "Node"))
   list(tree = grown_tree(tree), gaps = tree$gaps)
+}
+
+# A default child is named by its id: two nodes of one tree may not share one.
+check_node_ids <- function(x, model) {
+  if (!"defaultChild" %in% said(x, model, "missingValueStrategy", "")) return(invisible())
+  within <- kids(x, model, "Node")
+  ids <- character()
+  while (length(within)) {
+    ids <- c(ids, vapply(within, function(at) said(x, at, "id", NA_character_), ""))
+    within <- unlist(lapply(within, function(at) kids(x, at, "Node")))
+  }
+  twice <- unique(ids[duplicated(ids) & !is.na(ids)])
+  if (length(twice)) {
+    file_fault("several nodes of a tree have the id ", quote_some(twice, 3))
+  }
 }
 
 # A tree that grows node by node. Nodes are numbered from 1 in the order they are begun.

@@ -165,10 +165,20 @@ parquet_call <- function(file, fun, ...) {
   tryCatch(fun(file, ...), error = function(e) {
     pass_interrupt(e)
     stop_input(
-      paste0("The file \"", file, "\" cannot be read as Parquet."), conditionMessage(e),
-      "Is it whole?"
+      paste0("The file \"", file, "\" cannot be read as Parquet."),
+      paste0(
+        "It is damaged or cut short, or of a kind that package nanoparquet does not read: ",
+        first_words(conditionMessage(e))
+      ),
+      "Copy it anew, or write the rows as CSV."
     )
   })
+}
+
+# What a library says, without the places in its code.
+first_words <- function(said) {
+  said <- gsub("\\s+", " ", sub("@.*$", "", said))
+  printable(strtrim(sub("^Error[^:]*: *", "", said), 160))
 }
 
 # --- databases ---------------------------------------------------------------------------------

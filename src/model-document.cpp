@@ -17,6 +17,19 @@ struct Broken {
   const char* what;
 };
 
+// Lists, tables and texts: a model's numbers stand in long lists, so that it has few of these. Each
+// takes a hundred times the memory of the two bytes that make one.
+class Parts {
+ public:
+  void one_more() {
+    if (++n_ > most) throw Broken{"it has more parts than a model"};
+  }
+
+ private:
+  static const std::size_t most = 3000000;
+  std::size_t n_ = 0;
+};
+
 Value::Content& open(Value* v) {
   if (!v->content) v->content = std::make_unique<Value::Content>();
   return *v->content;
@@ -88,6 +101,7 @@ class Json {
  private:
   const char* bytes_;
   std::size_t size_;
+  Parts parts_;
 
   void space() {
     while (at < size_ &&
@@ -123,6 +137,7 @@ class Json {
         list(out, depth);
         break;
       case '"':
+        parts_.one_more();
         out->kind = Value::Kind::text;
         text(&open(out).text);
         break;
@@ -147,6 +162,7 @@ class Json {
   }
 
   void list(Value* out, int depth) {
+    parts_.one_more();
     ++at;
     out->kind = Value::Kind::numbers;
     if (peek() == ']') {
@@ -166,6 +182,7 @@ class Json {
   }
 
   void table(Value* out, int depth) {
+    parts_.one_more();
     ++at;
     out->kind = Value::Kind::table;
     if (peek() == '}') {
@@ -291,6 +308,7 @@ class Ubjson {
  private:
   const char* bytes_;
   std::size_t size_;
+  Parts parts_;
 
   char next() {
     char c;
@@ -383,6 +401,7 @@ class Ubjson {
         set(out, Value::Kind::truth, 0);
         break;
       case 'S':
+        parts_.one_more();
         out->kind = Value::Kind::text;
         text(next(), &open(out).text);
         break;
@@ -427,6 +446,7 @@ class Ubjson {
   }
 
   void list(Value* out, int depth) {
+    parts_.one_more();
     out->kind = Value::Kind::numbers;
     const Start s = start();
     if (width(s.type) > 0) {
@@ -445,6 +465,7 @@ class Ubjson {
   }
 
   void table(Value* out, int depth) {
+    parts_.one_more();
     out->kind = Value::Kind::table;
     const Start s = start();
     for (std::size_t i = 0; !s.counted || i < s.count; ++i) {

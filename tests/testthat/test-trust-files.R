@@ -251,3 +251,56 @@ test_that("documents and tables cut or changed at random end in our words", {
   }
   expect_identical(other, character())
 })
+
+test_that("documents of millions of parts are refused before they cost", {
+  file <- tempfile(fileext = ".json")
+  part <- "{\"a\":[1],\"b\":{\"c\":\"x\"}}"
+  writeLines(paste0(
+    "{\"learner\":[", paste(rep(part, 9e5), collapse = ","), "]}"
+  ), file)
+  began <- proc.time()[[3]]
+  expect_error(
+    read_model(file), "more parts than a model", class = "dreher_error_model"
+  )
+  expect_lt(proc.time()[[3]] - began, 30)
+})
+
+test_that("a damaged Parquet file is called so", {
+  rows <- demo_kiln(missing = FALSE)$train
+  file <- tempfile(fileext = ".parquet")
+  nanoparquet::write_parquet(rows[1:6], file)
+  bytes <- readBin(file, "raw", file.size(file))
+  for (part in list(bytes[seq_len(length(bytes) / 2)], replace(bytes, 200:900, as.raw(7)))) {
+    broken <- tempfile(fileext = ".parquet")
+    writeBin(part, broken)
+    expect_error(
+      read_rows(broken, quiet = TRUE), "cannot be read as Parquet.*damaged or cut short",
+      class = "dreher_error_input"
+    )
+  }
+})
+
+test_that("nodes of one id are refused where ids say who is the default child", {
+  tree <- function(second) {
+    file <- tempfile(fileext = ".pmml")
+    writeLines(paste0(
+      "<PMML version='4.4' xmlns='http://www.dmg.org/PMML-4_4'><Header/><DataDictionary>",
+      "<DataField name='y' optype='continuous' dataType='double'/>",
+      "<DataField name='x' optype='continuous' dataType='double'/></DataDictionary>",
+      "<TreeModel functionName='regression' missingValueStrategy='defaultChild' ",
+      "splitCharacteristic='binarySplit'><MiningSchema><MiningField name='y' usageType='target'/>",
+      "<MiningField name='x'/></MiningSchema><Node id='1' score='0' defaultChild='3'><True/>",
+      "<Node id='2' score='1'>",
+      "<SimplePredicate field='x' operator='lessThan' value='5'/></Node>",
+      "<Node id='", second, "' score='2'>",
+      "<SimplePredicate field='x' operator='greaterOrEqual' value='5'/></Node>",
+      "</Node></TreeModel></PMML>"
+    ), file)
+    file
+  }
+  sound <- read_model(tree("3"))
+  expect_identical(
+    as.vector(model_predictions(sound, data.frame(x = c(1, 9, NA)))), c(1, 2, 2)
+  )
+  expect_error(read_model(tree("2")), "several nodes of a tree have the id \"2\"")
+})
