@@ -192,7 +192,7 @@ check_folder_format <- function(con, folder) {
       ", which this version of dreher writes."
     ),
     if (!ours) {
-      "It holds other tables than a run's."
+      "It holds tables that no run has."
     } else if (format < folder_format) {
       paste0(
         "Format ", format,

@@ -16,7 +16,7 @@ map_in_turn <- function(pieces, fun, ..., label) {
   }
   # Without workers a plain loop: errors keep their class and interrupts act at once.
   if (future::nbrOfWorkers() == 1) return(lapply(pieces, do_piece, ...))
-  tryCatch(
+  with_workers(tryCatch(
     future.apply::future_lapply(
       pieces, do_piece, ..., future.seed = NULL, future.packages = "dreher",
       future.scheduling = 4
@@ -27,7 +27,16 @@ map_in_turn <- function(pieces, fun, ..., label) {
         "Is there too little memory? Use fewer workers."
       )
     }
-  )
+  ))
+}
+
+# Workers that are interrupted at work send their answers to whoever asks next: they are started
+# anew.
+with_workers <- function(code) {
+  tryCatch(code, interrupt = function(e) {
+    suspendInterrupts(restart_workers())
+    rlang::interrupt()
+  })
 }
 
 # Here, one after the other, whatever workers there are.
@@ -93,7 +102,7 @@ run_pieces <- function(
     if (future::nbrOfWorkers() == 1) {
       for (key in todo) settle(key, try_piece(fun, pieces[[key]], ...))
     } else {
-      spread_pieces(pieces[todo], fun, settle, narrow, ...)
+      with_workers(spread_pieces(pieces[todo], fun, settle, narrow, ...))
     }
   }
   watch_pieces(with_bar(all_of_them()), folder, length(keys), function() {

@@ -52,8 +52,8 @@ state_value <- function(x) {
   size <- length(x)
   letter <- switch(
     typeof(x),
-    list =,
-    pairlist =,
+    list = "l",
+    pairlist = "l",
     expression = "l",
     integer = if (is.factor(x)) "i" else "n",
     double = "n",

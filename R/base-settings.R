@@ -13,5 +13,11 @@ usual_settings <- list(
 own_settings <- function(frame = parent.frame()) {
   now <- options()[names(usual_settings)]
   if (identical(unname(now), unname(usual_settings))) return(invisible())
-  rlang::local_options(!!!usual_settings, .frame = frame)
+  # the user's are put back whatever comes, an interrupt in between as well
+  suspendInterrupts({
+    old <- options(usual_settings)
+    back <- call("suspendInterrupts", call("options", old))
+    do.call(base::on.exit, list(back, add = TRUE, after = FALSE), envir = frame)
+  })
+  invisible()
 }

@@ -233,10 +233,12 @@ join_orders <- function(kept, kind, met, name) {
   if (!is.null(joined)) return(joined)
   stop_input(
     paste0(
-      "The ordered levels of column \"", name, "\" have no one order over all batches of rows."
+      "The ordered levels of column \"", name,
+      "\" have no one order over all batches of rows."
     ),
     paste0(
-      "So far ", paste(before, collapse = " < "), "; then ", paste(met, collapse = " < "), "."
+      "So far ", paste(before, collapse = " < "), "; then ", paste(met, collapse = " < "),
+      "."
     ),
     "Give every batch all levels, in one order."
   )

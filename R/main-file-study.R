@@ -80,7 +80,13 @@ model_of_file <- function(spec, name, tables, kept, threads) {
   kept(paste0("model-", name), key, function() {
     tryCatch(
       train_learner(
-        m$learner, m$settings, train, spec$target, task, predictors, seed_of(spec),
+        m$learner,
+        m$settings,
+        train,
+        spec$target,
+        task,
+        predictors,
+        seed_of(spec),
         if (is.null(threads)) 1L else threads
       ),
       error = function(e) {
@@ -88,11 +94,13 @@ model_of_file <- function(spec, name, tables, kept, threads) {
         stop_model(
           paste0(
             "models.", name, ": the learner \"", m$learner, "\" could not be trained on ",
-            format_number(nrow(train)), " rows and ", count_of(length(predictors), "predictor"),
-            "."
+            format_number(nrow(train)), " rows and ",
+            count_of(length(predictors), "predictor"), "."
           ),
           cli::ansi_strip(conditionMessage(e)),
-          paste0("Look at its settings and the columns, or leave the model out: ", name, ".")
+          paste0(
+            "Look at its settings and the columns, or leave the model out: ", name, "."
+          )
         )
       }
     )

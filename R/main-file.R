@@ -94,18 +94,25 @@ fault_of_shape <- function(text) {
   deep <- which(depth > most_depth)
   if (length(deep)) {
     line <- findInterval(deep[1] - 1, cumsum(lengths(step))) + 1
-    return(new_fault(line, "", paste0("lists stand in each other, more than ", most_depth, " deep.")))
+    return(new_fault(
+      line, "", paste0("lists stand in each other, more than ", most_depth, " deep.")
+    ))
   }
   if (any(indent > 10 * most_depth)) {
     return(new_fault(
-      which(indent > 10 * most_depth)[1], "", "the line is indented too far to be a field."
+      which(indent > 10 * most_depth)[1],
+      "",
+      "the line is indented too far to be a field."
     ))
   }
   begun <- FALSE
   for (i in seq_along(text)) {
-    if (begun && grepl("^---(\\s|$)", text[i]) && any(grepl("^[^#]", text[-seq_len(i)]))) {
+    if (begun && grepl("^---(\\s|$)", text[i]) &&
+        any(grepl("^[^#]", text[-seq_len(i)]))) {
       return(new_fault(
-        i, "", "a second document begins here, which would not be read.",
+        i,
+        "",
+        "a second document begins here, which would not be read.",
         "Write a file of its own for it, or leave out the line."
       ))
     }

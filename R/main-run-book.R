@@ -106,7 +106,9 @@ read_kept <- function(folder, name, key, tell = FALSE) {
   }
   if (!identical(found$format, kept_format)) {
     if (tell) {
-      say_step("What was kept of ", name, " is of another version of dreher: it is made anew.")
+      say_step(
+        "What was kept of ", name, " is of another version of dreher: it is made anew."
+      )
     }
     return(NULL)
   }

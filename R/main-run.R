@@ -87,6 +87,9 @@ output_folder <- function(spec) {
 
 run_spec <- function(spec, out, dry_run, threads) {
   book <- open_book(out)
+  # one run at a time in a folder: two would take each other's pieces for lost
+  lock <- lock_folder(file.path(out, "kept"))
+  on.exit(DBI::dbDisconnect(lock), add = TRUE)
   write_text(spec$file, file.path(out, "kept", "study-file.txt"))
   tables <- file_tables(spec)
   say_step("Rows: ", say_tables(tables), ".")

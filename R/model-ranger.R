@@ -47,17 +47,23 @@ model_inputs.ranger <- function(model, train = NULL, ...) {
   new_inputs(predictors, levels, missing = FALSE)
 }
 
+# The library takes a seed from the session's stream unless it is given one, and ends R where an
+# interrupt meets it here: it waits until the library is done.
+predict_ranger <- function(model, data, ...) {
+  suspendInterrupts(stats::predict(model, data, ..., num.threads = 1, seed = 1)$predictions)
+}
+
 #' @export
 model_predictions.ranger <- function(model, data, ...) {
   rlang::check_installed("ranger", "to predict with a ranger model")
   if (model$treetype == "Classification") {
-    votes <- stats::predict(model, data, predict.all = TRUE, num.threads = 1)$predictions
+    votes <- predict_ranger(model, data, predict.all = TRUE)
     votes <- matrix(votes, nrow(data))
     values <- sort(ranger_forest(model)$class.values)
     shares <- vapply(values, function(v) rowMeans(votes == v), double(nrow(data)))
     return(matrix(shares, nrow(data), dimnames = list(NULL, ranger_classes(model))))
   }
-  out <- stats::predict(model, data, num.threads = 1)$predictions
+  out <- predict_ranger(model, data)
   if (model$treetype == "Regression") return(as.double(out))
   out <- matrix(out, nrow(data), dimnames = list(NULL, colnames(out)))
   if (is.null(colnames(out))) {

@@ -83,8 +83,8 @@ set_of_study <- function(set, study) {
     warn_dreher(
       "rows",
       paste0(
-        "The set's file is of another version of dreher: whether the set was chosen on these ",
-        "training rows cannot be told."
+        "The set's file is of another version of dreher: whether the set was chosen on ",
+        "these ", "training rows cannot be told."
       ),
       "If it was not, its cross-validated scores speak of others."
     )

@@ -17,17 +17,25 @@ check_query <- function(query) {
   first <- toupper(sub("[^A-Za-z].*$", "", words))
   refuse <- function(why) {
     stop_input(
-      paste0("The query ", why), paste0("Given: ", strtrim(gsub("\\s+", " ", query), 120)),
+      paste0("The query ", why),
+      paste0("Given: ", strtrim(gsub("\\s+", " ", query), 120)),
       "Give one SELECT or WITH query; rows are read, nothing else."
     )
   }
   if (!first %in% reading_words) refuse("must begin with SELECT or WITH.")
   if (grepl(";", plain, fixed = TRUE)) refuse("holds more than one statement.")
-  writing <- regmatches(plain, regexpr(
-    "\\b(insert|update|delete|merge|into|truncate|drop|alter)\\b", plain,
-    ignore.case = TRUE, perl = TRUE
-  ))
-  if (length(writing)) refuse(paste0("would change something: it says ", toupper(writing), "."))
+  writing <- regmatches(
+    plain,
+    regexpr(
+      "\\b(insert|update|delete|merge|into|truncate|drop|alter)\\b",
+      plain,
+      ignore.case = TRUE,
+      perl = TRUE
+    )
+  )
+  if (length(writing)) {
+    refuse(paste0("would change something: it says ", toupper(writing), "."))
+  }
   query
 }
 
@@ -36,7 +44,8 @@ read_only <- function(con, code) {
     before <- DBI::dbGetQuery(con, "PRAGMA query_only")[[1]]
     DBI::dbExecute(con, "PRAGMA query_only = ON")
     on.exit(
-      try(DBI::dbExecute(con, paste("PRAGMA query_only =", before)), silent = TRUE), add = TRUE
+      try(DBI::dbExecute(con, paste("PRAGMA query_only =", before)), silent = TRUE),
+      add = TRUE
     )
   } else if (is_postgres(con) && !in_transaction(con)) {
     said_or_failed(DBI::dbGetQuery(con, "BEGIN READ ONLY"), none = TRUE)

@@ -11,18 +11,26 @@ write_page <- function(r, file, short) {
   answer <- or_without("first screen", page_answer(r))
   script <- page_script()
   css <- page_file("report.css")
-  body <- mask_page(masks = r$masks, html = paste0(
-    "<a class=\"skip\" href=\"#findings\">Skip to the findings</a>",
-    if (is.null(answer)) paste0("<header><h1>", escape(r$title), "</h1></header>") else answer,
-    if (!short) page_contents(sections), "<main id=\"findings\">",
-    paste0(vapply(sections, section_html, ""), collapse = "\n"), "</main>", page_foot(r)
-  ))
+  body <- mask_page(
+    masks = r$masks,
+    html = paste0(
+      "<a class=\"skip\" href=\"#findings\">Skip to the findings</a>",
+      if (is.null(answer)) {
+        paste0("<header><h1>", escape(r$title), "</h1></header>")
+      } else {
+        answer
+      },
+      if (!short) page_contents(sections), "<main id=\"findings\">",
+      paste0(vapply(sections, section_html, ""), collapse = "\n"), "</main>", page_foot(r)
+    )
+  )
   write_text(
     paste0(
       "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n",
       "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n",
       page_policy(script), "\n<title>", escape(r$title), "</title>\n<style>\n", css,
-      "</style>\n</head>\n<body>\n", body, "\n<script>", script, "</script>\n</body>\n</html>"
+      "</style>\n</head>\n<body>\n", body, "\n<script>", script,
+      "</script>\n</body>\n</html>"
     ),
     file
   )

@@ -82,9 +82,10 @@ assemble_ranking <- function(x, rows, most_models, slack = 1) {
     unlist(lapply(shorten_words(say_suspects(whole, labels), 240), wrap_lines)),
     unlist(lapply(
       c(
-        detail(x, "stopped"), say_members(detail(x, "members"), models), say_parts(detail(x, "parts"), models),
-        say_gap(detail(x, "gap"), models, labels), say_twins(detail(x, "twins"), labels),
-        say_noise(used), say_resamples(x), say_floor(detail(x, "floor"), labels)
+        detail(x, "stopped"), say_members(detail(x, "members"), models),
+        say_parts(detail(x, "parts"), models), say_gap(detail(x, "gap"), models, labels),
+        say_twins(detail(x, "twins"), labels), say_noise(used), say_resamples(x),
+        say_floor(detail(x, "floor"), labels)
       ),
       wrap_lines
     )),

@@ -20,7 +20,8 @@ columns <- c("strength", "peak_temp", "hold_minutes", "grog_share", "operator")
 # Sends this process a SIGINT some seconds from now.
 strike_later <- function(seconds) {
   system(
-    sprintf("(sleep %.3f; kill -INT %d) > /dev/null 2>&1", seconds, Sys.getpid()), wait = FALSE
+    sprintf("(sleep %.3f; kill -INT %d) > /dev/null 2>&1", seconds, Sys.getpid()),
+    wait = FALSE
   )
 }
 
@@ -119,15 +120,25 @@ try_calls <- function(calls, many, after = state_of_session) {
     seconds <- drawn_apart(i, stats::runif(1, 0, 1.1 * took[[name]]))
     got <- struck_call(calls[[name]], seconds)
     struck <<- struck + 1
-    if (!is.null(got) && !identical(said(got[[1]]), whole[[name]])) fault(name, ": a number differs")
+    if (!is.null(got) && !identical(said(got[[1]]), whole[[name]])) {
+      fault(name, ": a number differs")
+    }
     left <- after()
     for (what in names(before)) {
       if (!identical(before[[what]], left[[what]])) {
-        fault(name, ": left behind: ", what, " ", paste(setdiff(left[[what]], before[[what]]), collapse = " "))
+        fault(
+          name,
+          ": left behind: ",
+          what,
+          " ",
+          paste(setdiff(left[[what]], before[[what]]), collapse = " ")
+        )
       }
     }
     again <- tryCatch(said(calls[[name]]()), error = function(e) conditionMessage(e))
-    if (!identical(again, whole[[name]])) fault(name, ": the next call differs: ", again[[1]][1])
+    if (!identical(again, whole[[name]])) {
+      fault(name, ": the next call differs: ", again[[1]][1])
+    }
   }
 }
 
@@ -181,17 +192,23 @@ files_of <- function(folder) {
   files <- list.files(file.path(folder, "study_results"), "[.](csv|json|html|png)$")
   files <- setdiff(files, "looks.json")
   lapply(stats::setNames(nm = files), function(f) {
-    text <- readLines(file.path(folder, "study_results", f), warn = FALSE, encoding = "latin1")
+    text <- readLines(
+      file.path(folder, "study_results", f), warn = FALSE, encoding = "latin1"
+    )
     # a look that was noted before the interrupt is told beside that of the next run
     if (f == "set.json") {
-      return(jsonlite::fromJSON(paste(text, collapse = "\n"))[c("predictors", "score", "all")])
+      return(
+        jsonlite::fromJSON(paste(text, collapse = "\n"))[c("predictors", "score", "all")]
+      )
     }
     gsub("[0-9]{4}-[0-9]{2}-[0-9]{2} [0-9:.]+", "", text, useBytes = TRUE)
   })
 }
 
 kept_of <- function(folder) {
-  files <- list.files(file.path(folder, "study_results", "kept"), "[.]rds$", full.names = TRUE)
+  files <- list.files(
+    file.path(folder, "study_results", "kept"), "[.]rds$", full.names = TRUE
+  )
   lapply(stats::setNames(files, basename(files)), function(f) {
     held <- readRDS(f)
     list(
@@ -213,7 +230,10 @@ try_runs <- function(many, workers) {
   first$wait()
   took <- proc.time()[[3]] - began
   if (first$get_exit_status() != 0) {
-    stop("the run fails by itself: ", paste(readLines(file.path(usual, "err.txt")), collapse = " "))
+    stop(
+      "the run fails by itself: ",
+      paste(readLines(file.path(usual, "err.txt")), collapse = " ")
+    )
   }
   whole <- files_of(usual)
   steps <- kept_of(usual)
@@ -231,14 +251,21 @@ try_runs <- function(many, workers) {
       # a signal that comes before R can listen ends it as the system does
       early <- !dir.exists(file.path(folder, "study_results"))
       if (!(early && status %in% c(-2L, 1L))) {
-        fault("run ", i, ": status ", status, ": ",
-              paste(utils::tail(readLines(file.path(folder, "err.txt")), 3), collapse = " "))
+        fault(
+          "run ",
+          i,
+          ": status ",
+          status,
+          ": ",
+          paste(utils::tail(readLines(file.path(folder, "err.txt")), 3), collapse = " ")
+        )
       }
     }
     if (run$is_alive()) fault("run ", i, " goes on")
     held <- kept_of(folder)
     for (name in names(held)) {
-      if (identical(held[[name]]$key, steps[[name]]$key) && !identical(held[[name]], steps[[name]])) {
+      if (identical(held[[name]]$key, steps[[name]]$key) &&
+          !identical(held[[name]], steps[[name]])) {
         fault("run ", i, ": kept step ", name, " differs")
       }
     }
@@ -247,8 +274,12 @@ try_runs <- function(many, workers) {
     again <- start_command(folder, workers)
     again$wait(120000)
     if (!identical(again$get_exit_status(), 0L)) {
-      fault("run ", i, " does not go on: ",
-            paste(utils::tail(readLines(file.path(folder, "err.txt")), 3), collapse = " "))
+      fault(
+        "run ",
+        i,
+        " does not go on: ",
+        paste(utils::tail(readLines(file.path(folder, "err.txt")), 3), collapse = " ")
+      )
     } else {
       now <- files_of(folder)
       other <- names(whole)[!mapply(identical, whole, now[names(whole)])]
@@ -262,7 +293,9 @@ if (part == "calls") try_calls(calls_here(), many)
 if (part == "workers") {
   future::plan("multisession", workers = 2)
   calls <- calls_here()[c("resampled", "floor", "reduction", "several", "refit")]
-  try_calls(calls, many, after = function() list(plan = class(future::plan()), folder = getwd()))
+  try_calls(calls, many, after = function() {
+    list(plan = class(future::plan()), folder = getwd())
+  })
 }
 if (part == "runs") try_runs(many, 1)
 if (part == "runs-2") try_runs(many, 2)

@@ -429,94 +429,99 @@ at_prompt <- function(code) {
   tryCatch(code, finally = utils::assignInNamespace("asked_at_prompt", own, "dreher"))
 }
 
-test_that("many shuffles go into one call, and at the prompt an interrupt leaves what is done", {
-  calls <- 0
-  predict_slowly <- function(model, data) {
-    calls <<- calls + 1
-    2 * data$peak_temp + data$hold_minutes
-  }
-  st <- study(1, h, "strength", predict_with = predict_slowly, predictors = few)
-  calls <- 0
-  st$flags <- list(
-    predictors = stats::setNames(rep("", 6), few), models = c(numeric = "")
-  )
-  whole <- rank_permutation(st)
-  expect_lte(calls, 2)
-  open <- open_shuffle(st, st$models[[1]], model_rows(st, st$models[[1]], h))
-  design <- list(donors = draw_donors(70, 10, 1), own = FALSE, repeats = 10L)
-  units <- stats::setNames(as.list(few), few)
-  by_parts <- function(most) {
-    met <- list()
-    shuffle_pieces.shuffle_any(
-      open,
-      units,
-      design,
-      function(piece) met[[length(met) + 1]] <<- piece,
-      most_rows = most
+test_that(
+  "many shuffles go into one call, and at the prompt an interrupt leaves what is done",
+  {
+    calls <- 0
+    predict_slowly <- function(model, data) {
+      calls <<- calls + 1
+      2 * data$peak_temp + data$hold_minutes
+    }
+    st <- study(1, h, "strength", predict_with = predict_slowly, predictors = few)
+    calls <- 0
+    st$flags <- list(
+      predictors = stats::setNames(rep("", 6), few), models = c(numeric = "")
     )
-    met
-  }
-  for (most in c(70, 700, 1500)) {
-    met <- by_parts(most)
-    expect_identical(
-      sort(unlist(lapply(met, function(m) outer(m$repeats, 100 * m$units, "+")))),
-      sort(as.vector(outer(1:10, 100 * 1:6, "+")))
-    )
-  }
-  expect_identical(length(by_parts(1500)), 3L)
-  # The user stops in the middle.
-  stop_after <- function(model, data) {
-    calls <<- calls + 1
-    if (calls > 3) rlang::interrupt()
-    2 * data$peak_temp + data$hold_minutes
-  }
-  many <- h[rep(1:70, 60), ]
-  calls <- -100
-  slow <- study(1, many, "strength", predict_with = stop_after, predictors = few)
-  slow$flags <- st$flags
-  calls <- 0
-  expect_warning(
-    part <- at_prompt(rank_permutation(slow)),
-    "4 of 6 predictors of model \"numeric\" are ranked",
-    class = "dreher_warning_stopped"
-  )
-  expect_setequal(part$predictor, few[1:4])
-  expect_match(ranking_details(part)$stopped, "^Stopped by the user: 4 of 6 predictors")
-  expect_output(print(part), "Stopped by the user: 4 of 6 predictors")
-  # Anywhere else it ends what is going on.
-  calls <- 0
-  expect_identical(tryCatch(rank_permutation(slow), interrupt = function(e) "ended"), "ended")
-  # With nothing done the interrupt goes on; with one model done, that model stays.
-  calls <- 2
-  expect_true(tryCatch(
-    {
-      rank_permutation(slow)
-      FALSE
-    },
-    interrupt = function(e) TRUE
-  ))
-  calls <- -100
-  two <- study(
-    list(quick = lm(strength ~ ., d), slow = 1),
-    h,
-    "strength",
-    train = d,
-    predict_with = list(slow = stop_after)
-  )
-  two$flags <- list(
-    predictors = stats::setNames(rep("", length(two$predictors)), two$predictors),
-    models = c(quick = "", slow = "")
-  )
-  for (repeats in list(5, "all")) {
-    calls <- 2
+    whole <- rank_permutation(st)
+    expect_lte(calls, 2)
+    open <- open_shuffle(st, st$models[[1]], model_rows(st, st$models[[1]], h))
+    design <- list(donors = draw_donors(70, 10, 1), own = FALSE, repeats = 10L)
+    units <- stats::setNames(as.list(few), few)
+    by_parts <- function(most) {
+      met <- list()
+      shuffle_pieces.shuffle_any(
+        open,
+        units,
+        design,
+        function(piece) met[[length(met) + 1]] <<- piece,
+        most_rows = most
+      )
+      met
+    }
+    for (most in c(70, 700, 1500)) {
+      met <- by_parts(most)
+      expect_identical(
+        sort(unlist(lapply(met, function(m) outer(m$repeats, 100 * m$units, "+")))),
+        sort(as.vector(outer(1:10, 100 * 1:6, "+")))
+      )
+    }
+    expect_identical(length(by_parts(1500)), 3L)
+    # The user stops in the middle.
+    stop_after <- function(model, data) {
+      calls <<- calls + 1
+      if (calls > 3) rlang::interrupt()
+      2 * data$peak_temp + data$hold_minutes
+    }
+    many <- h[rep(1:70, 60), ]
+    calls <- -100
+    slow <- study(1, many, "strength", predict_with = stop_after, predictors = few)
+    slow$flags <- st$flags
+    calls <- 0
     expect_warning(
-      part <- at_prompt(rank_permutation(two, repeats = repeats)),
-      "model \"slow\" is not ranked",
+      part <- at_prompt(rank_permutation(slow)),
+      "4 of 6 predictors of model \"numeric\" are ranked",
       class = "dreher_warning_stopped"
     )
-    expect_identical(unique(part$model), "quick")
+    expect_setequal(part$predictor, few[1:4])
+    expect_match(ranking_details(part)$stopped, "^Stopped by the user: 4 of 6 predictors")
+    expect_output(print(part), "Stopped by the user: 4 of 6 predictors")
+    # Anywhere else it ends what is going on.
+    calls <- 0
+    expect_identical(
+      tryCatch(rank_permutation(slow), interrupt = function(e) "ended"), "ended"
+    )
+    # With nothing done the interrupt goes on; with one model done, that model stays.
+    calls <- 2
+    expect_true(tryCatch(
+      {
+        rank_permutation(slow)
+        FALSE
+      },
+      interrupt = function(e) TRUE
+    ))
+    calls <- -100
+    two <- study(
+      list(quick = lm(strength ~ ., d), slow = 1),
+      h,
+      "strength",
+      train = d,
+      predict_with = list(slow = stop_after)
+    )
+    two$flags <- list(
+      predictors = stats::setNames(rep("", length(two$predictors)), two$predictors),
+      models = c(quick = "", slow = "")
+    )
+    for (repeats in list(5, "all")) {
+      calls <- 2
+      expect_warning(
+        part <- at_prompt(rank_permutation(two, repeats = repeats)),
+        "model \"slow\" is not ranked",
+        class = "dreher_warning_stopped"
+      )
+      expect_identical(unique(part$model), "quick")
+    }
   }
-})
+)
 
 test_that("predictors that go together are flagged when shuffled one at a time", {
   st <- study(lm(strength ~ ., d), h, "strength", train = d)

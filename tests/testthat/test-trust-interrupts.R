@@ -186,3 +186,32 @@ test_that("what a library says of an interrupt is passed on, however deep", {
     suppressMessages(reduce_predictors(st, by = "permutation", folds = 2))
   ))
 })
+
+test_that("studies and rankings of forests leave the session's stream as it was", {
+  set.seed(1)
+  before <- .Random.seed
+  st <- study(forest, rows, "strength", train = train, threads = 1)
+  rank_impurity(st, correct = TRUE, refits = 2)
+  rank_permutation(st, repeats = 2)
+  expect_identical(.Random.seed, before)
+})
+
+test_that("workers that were interrupted at work answer the next call", {
+  future::plan("multisession", workers = 2)
+  on.exit(future::plan("sequential"))
+  st <- study(lm(strength ~ ., train), rows, "strength", train = train)
+  drawn <- draw_resamples(train, times = 8)
+  do <- function() {
+    rank_predictors(st, by = "permutation", repeats = 2, resamples = drawn)
+  }
+  whole <- as.data.frame(do())
+  for (seconds in c(0.1, 0.3)) {
+    words <- sprintf("(sleep %s; kill -INT %d) > /dev/null 2>&1", seconds, Sys.getpid())
+    system(words, wait = FALSE)
+    suppressMessages(ends_in_interrupt({
+      do()
+      Sys.sleep(3)
+    }))
+    expect_identical(as.data.frame(do()), whole)
+  }
+})

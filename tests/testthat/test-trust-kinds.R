@@ -59,25 +59,36 @@ batches <- function(parts) {
 grades <- function(values, levels) factor(values, levels, ordered = TRUE)
 
 test_that("batches of rows bring spans and ordered levels together where one way fits", {
-  held <- open_rows(batches(list(
-    data.frame(q = grades(c("lo", "hi"), c("lo", "hi")), t = as.difftime(1:2, units = "hours")),
-    data.frame(
-      q = grades(c("mid", "hi"), c("lo", "mid", "hi")), t = as.difftime(c(60, 180), units = "mins")
-    )
-  )), quiet = TRUE)
+  held <- open_rows(
+    batches(list(
+      data.frame(
+        q = grades(c("lo", "hi"), c("lo", "hi")), t = as.difftime(1:2, units = "hours")
+      ),
+      data.frame(
+        q = grades(c("mid", "hi"), c("lo", "mid", "hi")),
+        t = as.difftime(c(60, 180), units = "mins")
+      )
+    )),
+    quiet = TRUE
+  )
   found <- store_rows(held, 1, 4)
   expect_identical(found$q, grades(c("lo", "hi", "mid", "hi"), c("lo", "mid", "hi")))
   expect_identical(found$t, as.difftime(c(1, 2, 1, 3), units = "hours"))
   refused <- function(first, second, says) {
     expect_error(
-      open_rows(batches(list(data.frame(q = first), data.frame(q = second))), quiet = TRUE), says,
+      open_rows(
+        batches(list(data.frame(q = first), data.frame(q = second))), quiet = TRUE
+      ),
+      says,
       class = "dreher_error_input"
     )
   }
   one <- grades("lo", c("lo", "hi"))
   refused(one, grades("lo", c("lo", "mid")), "So far lo < hi; then lo < mid")
   refused(one, grades("lo", c("hi", "lo")), "have no one order")
-  refused(one, factor("lo", c("lo", "hi")), "from ordered levels to levels without an order")
+  refused(
+    one, factor("lo", c("lo", "hi")), "from ordered levels to levels without an order"
+  )
 })
 
 test_that("orders are merged where one order is all that keeps both", {
