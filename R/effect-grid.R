@@ -21,7 +21,7 @@ grid_of <- function(predictor, rows, known, points, chosen = list(), most = Inf)
   grid
 }
 
-grid_of_one <- function(predictor, x, known, points, chosen, most) {
+grid_of_one <- function(predictor, x, known, points, chosen, most = Inf) {
   if (is.character(x) || is.logical(x) || is.factor(x)) {
     return(grid_of_levels(predictor, x, known, chosen, most))
   }
