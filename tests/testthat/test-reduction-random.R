@@ -52,7 +52,7 @@ test_that("numbers that need more sets get them: as if all had been drawn at onc
     here <- table[table$candidate == "path" & table$count == k, ]
     at <- match(as.character(k), names(curve$columns))
     own <- losses_of_sets(st, curve$info, curve$outer[[1]][, at, , drop = FALSE])
-    path <- rlang::hash(sort_text(curve$columns[[at]]))
+    path <- fingerprint(sort_text(curve$columns[[at]]))
     by_hand <- sequential_p(own, all$loss[all$set != path])
     expect_equal(here$random_p, by_hand$p)
     expect_equal(here$random_sets, by_hand$sets)
