@@ -120,7 +120,7 @@ plan_contributions <- function(
 explained_rows <- function(st, rows) {
   if (is.data.frame(rows)) {
     rows <- check_rows(rows, "rows")
-    rows <- as_in_training(rows, if (is.null(st$train)) st$data else st$train, "rows")
+    rows <- as_in_study(rows, st, "rows")
     return(list(data = rows, n = nrow(rows), label = "given"))
   }
   picked <- pick_rows(st, rows)

@@ -174,6 +174,11 @@ as_in_training <- function(data, train, arg) {
   data
 }
 
+# As the study's training rows have them; without any, as its own rows.
+as_in_study <- function(rows, st, arg) {
+  as_in_training(rows, if (is.null(st$train)) st$data else st$train, arg)
+}
+
 # like: the column in the training rows, or what is known of its kind: of length 0.
 align_times <- function(x, like, p, arg) {
   kind <- kind_of_time(x)

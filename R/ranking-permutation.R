@@ -214,10 +214,15 @@ until_stopped <- function(models, several, keep, do) {
   for (m in models) {
     for (evaluation in several) {
       if (!is.null(stopped)) break
-      part <- tryCatch(do(m, evaluation), interrupt = function(e) {
-        if (!keep) rlang::interrupt()
-        structure(data.frame(), stopped = paste0("model \"", m$name, "\" is not ranked."))
-      })
+      part <- if (!keep) {
+        do(m, evaluation)
+      } else {
+        tryCatch(do(m, evaluation), interrupt = function(e) {
+          structure(
+            data.frame(), stopped = paste0("model \"", m$name, "\" is not ranked.")
+          )
+        })
+      }
       stopped <- attr(part, "stopped")
       if (nrow(part)) parts <- c(parts, list(part))
     }

@@ -187,11 +187,7 @@ check_background <- function(background) {
 
 draw_background <- function(st, background, seed) {
   background <- check_background(background)
-  if (is.data.frame(background)) {
-    return(as_in_training(
-      background, if (is.null(st$train)) st$data else st$train, "background"
-    ))
-  }
+  if (is.data.frame(background)) return(as_in_study(background, st, "background"))
   train <- need_train(st, "Shapley importance (for its background rows)")
   chosen <- with_stream(
     seed,

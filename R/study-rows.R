@@ -39,7 +39,7 @@ given_rows <- function(evaluation) structure(evaluation, class = "dreher_rows")
 pick_rows <- function(st, rows, judge = TRUE, least = 3) {
   if (is.data.frame(rows)) {
     rows <- check_rows(rows, "rows")
-    rows <- as_in_training(rows, if (is.null(st$train)) st$data else st$train, "rows")
+    rows <- as_in_study(rows, st, "rows")
     if (nrow(rows) < least) {
       stop_input(
         paste0(

@@ -1008,6 +1008,112 @@ trap(25, "confirm_set() on training rows", "names its argument", function() {
   out$held <- out$held && !grepl("`data`", out$happened)
   out
 })
+# Kinds of values that meet, settings of the user, queries and study files: 27 to 30.
+timed_rows <- function() {
+  set.seed(1)
+  d <- data.frame(
+    held = as.difftime(runif(90, 1, 9), units = "hours"), day = as.Date("2026-01-01") + 1:90
+  )
+  d$y <- 3 * as.double(d$held) + rnorm(90)
+  d
+}
+trap(27, "spans of time in minutes among hours", "the same score", function() {
+  d <- timed_rows()
+  other <- d[61:90, ]
+  units(other$held) <- "mins"
+  fit <- lm(y ~ held, d[1:60, ])
+  score <- score_models(quietly(study(fit, other, "y", train = d[1:60, ])))$score
+  by_hand <- sqrt(mean((d$y[61:90] - predict(fit, d[61:90, ]))^2))
+  outcome(score, abs(score - by_hand) < 1e-10)
+})
+trap(27, "holdout rows in minutes", "no drift", function() {
+  d <- timed_rows()
+  other <- d[61:90, ]
+  units(other$held) <- "mins"
+  st <- quietly(study(lm(y ~ held, d[1:60, ]), other, "y", train = d[1:60, ]))
+  found <- as.data.frame(quietly(find_drift(st)))
+  distance <- found$distance[found$predictor == "held"]
+  outcome(distance, distance < 0.5)
+})
+trap(27, "times among dates", "refused", function() {
+  d <- timed_rows()
+  other <- transform(d[61:90, ], day = as.POSIXct(day))
+  refused(study(lm(y ~ held + day, d[1:60, ]), other, "y", train = d[1:60, ]), "holds dates")
+})
+ordered_batches <- function(first, second) {
+  parts <- list(first, second)
+  i <- 0
+  open_rows(function() {
+    i <<- i + 1
+    if (i <= 2) data.frame(q = factor(parts[[i]], parts[[i]], ordered = TRUE))
+  }, quiet = TRUE)
+}
+trap(27, "ordered levels that come bit by bit", "in their order", function() {
+  held <- ordered_batches(c("lo", "hi"), c("lo", "mid", "hi"))
+  said <- held$columns$q$levels
+  outcome(said, identical(said, c("lo", "mid", "hi")))
+})
+trap(27, "ordered levels without one order", "refused", function() {
+  refused(ordered_batches(c("lo", "hi"), c("lo", "mid")), "have no one order")
+})
+trap(27, "columns \"a b\" and \" a b\"", "two predictors", function() {
+  set.seed(2)
+  d <- stats::setNames(data.frame(rnorm(80), rnorm(80)), c("a b", " a b"))
+  d$y <- 2 * d[["a b"]] + rnorm(80)
+  rk <- rank_permutation(quietly(study(
+    lm(y ~ ., d[1:50, ]), d[51:80, ], "y", train = d[1:50, ]
+  )))
+  outcome(rk$predictor, identical(rk$predictor, c("a b", " a b")))
+})
+trap(27, "a target times 1e-300", "refused", function() {
+  d <- timed_rows()
+  d$y <- d$y * 1e-300
+  refused(study(lm(y ~ held, d[1:60, ]), d[61:90, ], "y", train = d[1:60, ]), "below 1e-70")
+})
+trap(27, "curves of 1,000 levels", "drawn in part, which is said", function() {
+  set.seed(3)
+  d <- data.frame(x = rnorm(1200), g = factor(c(1:1000, rep(1, 200))))
+  d$y <- d$x + rnorm(1200)
+  st <- quietly(study(
+    list(own = 1),
+    d,
+    "y",
+    predict_with = function(model, data) data$x,
+    predictors = c("x", "g")
+  ))
+  warned(effect_curves(st), "the 100 of the most rows")
+})
+trap(28, "a decimal comma and few digits", "the same print", function() {
+  st <- fitted_study(regression_table(), "y")
+  said <- function() utils::capture.output(print(rank_permutation(st)))
+  usual <- said()
+  old <- options(OutDec = ",", digits = 3, scipen = -20)
+  on.exit(options(old))
+  outcome(said()[4:6], identical(said(), usual))
+})
+trap(29, "a query that deletes", "refused, and the rows are there", function() {
+  db <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+  on.exit(DBI::dbDisconnect(db))
+  DBI::dbWriteTable(db, "cars", cars)
+  out <- refused(read_rows(db, query = "DELETE FROM cars"), "must begin with SELECT")
+  out$held <- out$held && nrow(read_rows(db, query = "cars", quiet = TRUE)) == 50
+  out
+})
+trap(30, "a driver that ends R", "a fault of the file", function() {
+  file <- tempfile(fileext = ".yml")
+  writeLines(c(
+    "dreher: 1", "data: {database: {driver: 'base::quit'}, train: x}", "target: y",
+    "models: {linear: {learner: linear}}"
+  ), file)
+  said <- format(check_study_file(file)$fault)
+  outcome(said, any(grepl("must be one of RSQLite", said)))
+})
+trap(30, "a second document in a study file", "a fault of the file", function() {
+  file <- tempfile(fileext = ".yml")
+  writeLines(c(readLines(yaml_study(regression_table())), "---", "target: other"), file)
+  said <- check_study_file(file)$fault
+  outcome(said, any(grepl("second document", said)))
+})
 trap(25, "an argument without a name", "said in words", function() {
   refused(draft_dictionary(data.frame(a = 1, y = 2), "y"), "by its name only")
 })

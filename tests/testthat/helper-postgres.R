@@ -40,3 +40,17 @@ as_server <- function(words, wait = TRUE) {
   if (root) words <- c("runuser", "-u", "postgres", "--", words)
   system2(words[1], words[-1], stdout = FALSE, stderr = FALSE, wait = wait)
 }
+
+# do(connection) with a server of its own, which ends with it; skipped where there is none, but not
+# in CI.
+with_postgres <- function(do) {
+  if (!length(postgres_programs()) && !nzchar(Sys.getenv("CI"))) {
+    skip("no PostgreSQL server on this machine")
+  }
+  folder <- tempfile("pg", tmpdir = "/tmp")
+  expect_true(start_postgres(folder))
+  on.exit(stop_postgres(folder))
+  do(DBI::dbConnect(
+    RPostgreSQL::PostgreSQL(), user = "postgres", dbname = "postgres", host = folder
+  ))
+}

@@ -166,38 +166,31 @@ test_that("64-bit integers become numbers where these hold them", {
 })
 
 test_that("a PostgreSQL server is read, and takes results", {
-  if (!length(Sys.glob("/usr/lib/postgresql/*/bin")) && !nzchar(Sys.getenv("CI"))) {
-    skip("no PostgreSQL server on this machine")
-  }
-  folder <- tempfile("pg", tmpdir = "/tmp")
-  expect_true(start_postgres(folder))
-  on.exit(stop_postgres(folder))
-  db <- DBI::dbConnect(
-    RPostgreSQL::PostgreSQL(), user = "postgres", dbname = "postgres", host = folder
-  )
-  tiles <- kiln$holdout[1:50, c("tile_id", "peak_temp", "clay_source", "strength")]
-  tiles$clay_source <- as.character(tiles$clay_source)
-  DBI::dbWriteTable(db, "tiles", tiles, row.names = FALSE)
-  x <- read_rows(db, query = "SELECT * FROM tiles ORDER BY tile_id", quiet = TRUE)
-  want <- tiles[order(tiles$tile_id), ]
-  expect_equal(x$peak_temp, want$peak_temp)
-  expect_identical(x$clay_source, want$clay_source)
-  fit <- lm(strength ~ peak_temp + clay_source, kiln$train)
-  rk <- rank_permutation(study(fit, x, "strength"))
-  expect_s3_class(rk, "dreher_ranking")
-  for (turn in 1:2) write_results(rk, db, table = "strength_ranking")
-  back <- DBI::dbReadTable(db, "strength_ranking")
-  expect_equal(back$importance, rk$importance)
-  expect_identical(back$predictor, rk$predictor)
-  expect_error(write_results(rk, db, table = "tiles"), "of another origin")
-  # a server that is gone, and a connection that is closed
-  stop_postgres(folder)
-  expect_error(
-    suppressWarnings(read_rows(db, query = "SELECT * FROM tiles")),
-    "Is the server there", class = "dreher_error_input"
-  )
-  try(DBI::dbDisconnect(db), silent = TRUE)
-  expect_error(read_rows(db, query = "tiles"), class = "dreher_error_input")
+  with_postgres(function(db) {
+    tiles <- kiln$holdout[1:50, c("tile_id", "peak_temp", "clay_source", "strength")]
+    tiles$clay_source <- as.character(tiles$clay_source)
+    DBI::dbWriteTable(db, "tiles", tiles, row.names = FALSE)
+    x <- read_rows(db, query = "SELECT * FROM tiles ORDER BY tile_id", quiet = TRUE)
+    want <- tiles[order(tiles$tile_id), ]
+    expect_equal(x$peak_temp, want$peak_temp)
+    expect_identical(x$clay_source, want$clay_source)
+    fit <- lm(strength ~ peak_temp + clay_source, kiln$train)
+    rk <- rank_permutation(study(fit, x, "strength"))
+    expect_s3_class(rk, "dreher_ranking")
+    for (turn in 1:2) write_results(rk, db, table = "strength_ranking")
+    back <- DBI::dbReadTable(db, "strength_ranking")
+    expect_equal(back$importance, rk$importance)
+    expect_identical(back$predictor, rk$predictor)
+    expect_error(write_results(rk, db, table = "tiles"), "of another origin")
+    # a server that is gone, and a connection that is closed
+    stop_postgres(folder)
+    expect_error(
+      suppressWarnings(read_rows(db, query = "SELECT * FROM tiles")),
+      "Is the server there", class = "dreher_error_input"
+    )
+    try(DBI::dbDisconnect(db), silent = TRUE)
+    expect_error(read_rows(db, query = "tiles"), class = "dreher_error_input")
+  })
 })
 
 test_that("packed tables read as they would unpacked, and broken ones are refused", {

@@ -43,37 +43,30 @@ test_that("SQLite is asked to change nothing while it reads, and is left as it w
 })
 
 test_that("PostgreSQL reads in a read-only transaction, and the user's own stays", {
-  if (!length(postgres_programs()) && !nzchar(Sys.getenv("CI"))) {
-    skip("no PostgreSQL server on this machine")
-  }
-  folder <- tempfile("pg", tmpdir = "/tmp")
-  expect_true(start_postgres(folder))
-  on.exit(stop_postgres(folder))
-  con <- DBI::dbConnect(
-    RPostgreSQL::PostgreSQL(), user = "postgres", dbname = "postgres", host = folder
-  )
-  send <- function(sql) DBI::dbGetQuery(con, sql)
-  send("CREATE TABLE t AS SELECT * FROM generate_series(1, 5) AS a")
-  send("CREATE SEQUENCE s")
-  expect_error(suppressWarnings(read_rows(
-    con, query = "SELECT nextval('s') AS a", quiet = TRUE
-  )))
-  expect_identical(send("SELECT last_value AS v, is_called AS c FROM s")$c, FALSE)
-  send("BEGIN")
-  send("INSERT INTO t VALUES (9)")
-  expect_identical(max(read_rows(con, query = "SELECT a FROM t", quiet = TRUE)$a), 9L)
-  expect_identical(open_rows(con, query = "SELECT a FROM t", quiet = TRUE)$rows, 6L)
-  send("COMMIT")
-  expect_identical(as.integer(send("SELECT count(*) AS n FROM t")$n), 6L)
-  # decimals and moments with a zone
-  send(
-    "CREATE TABLE z AS SELECT 12.125::numeric(10, 3) AS weight,
-        timestamptz '2026-03-01 12:00:00+05' AS fired, interval '150 minutes' AS held"
-  )
-  z <- read_rows(con, query = "SELECT * FROM z", quiet = TRUE)
-  expect_identical(z$weight, 12.125)
-  expect_identical(
-    as.double(z$fired), as.double(as.POSIXct("2026-03-01 07:00:00", tz = "UTC"))
-  )
-  expect_identical(as.double(z$held, units = "mins"), 150)
+  with_postgres(function(con) {
+    send <- function(sql) DBI::dbGetQuery(con, sql)
+    send("CREATE TABLE t AS SELECT * FROM generate_series(1, 5) AS a")
+    send("CREATE SEQUENCE s")
+    expect_error(suppressWarnings(read_rows(
+      con, query = "SELECT nextval('s') AS a", quiet = TRUE
+    )))
+    expect_identical(send("SELECT last_value AS v, is_called AS c FROM s")$c, FALSE)
+    send("BEGIN")
+    send("INSERT INTO t VALUES (9)")
+    expect_identical(max(read_rows(con, query = "SELECT a FROM t", quiet = TRUE)$a), 9L)
+    expect_identical(open_rows(con, query = "SELECT a FROM t", quiet = TRUE)$rows, 6L)
+    send("COMMIT")
+    expect_identical(as.integer(send("SELECT count(*) AS n FROM t")$n), 6L)
+    # decimals and moments with a zone
+    send(
+      "CREATE TABLE z AS SELECT 12.125::numeric(10, 3) AS weight,
+          timestamptz '2026-03-01 12:00:00+05' AS fired, interval '150 minutes' AS held"
+    )
+    z <- read_rows(con, query = "SELECT * FROM z", quiet = TRUE)
+    expect_identical(z$weight, 12.125)
+    expect_identical(
+      as.double(z$fired), as.double(as.POSIXct("2026-03-01 07:00:00", tz = "UTC"))
+    )
+    expect_identical(as.double(z$held, units = "mins"), 150)
+  })
 })
