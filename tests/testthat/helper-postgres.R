@@ -41,7 +41,7 @@ as_server <- function(words, wait = TRUE) {
   system2(words[1], words[-1], stdout = FALSE, stderr = FALSE, wait = wait)
 }
 
-# do(connection) with a server of its own, which ends with it; skipped where there is none, but not
+# do(connection, folder) with a server of its own, which ends with it; skipped where there is none, but not
 # in CI.
 with_postgres <- function(do) {
   if (!length(postgres_programs()) && !nzchar(Sys.getenv("CI"))) {
@@ -50,7 +50,8 @@ with_postgres <- function(do) {
   folder <- tempfile("pg", tmpdir = "/tmp")
   expect_true(start_postgres(folder))
   on.exit(stop_postgres(folder))
-  do(DBI::dbConnect(
+  con <- DBI::dbConnect(
     RPostgreSQL::PostgreSQL(), user = "postgres", dbname = "postgres", host = folder
-  ))
+  )
+  do(con, folder)
 }

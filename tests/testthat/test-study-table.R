@@ -166,7 +166,7 @@ test_that("64-bit integers become numbers where these hold them", {
 })
 
 test_that("a PostgreSQL server is read, and takes results", {
-  with_postgres(function(db) {
+  with_postgres(function(db, folder) {
     tiles <- kiln$holdout[1:50, c("tile_id", "peak_temp", "clay_source", "strength")]
     tiles$clay_source <- as.character(tiles$clay_source)
     DBI::dbWriteTable(db, "tiles", tiles, row.names = FALSE)

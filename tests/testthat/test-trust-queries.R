@@ -43,7 +43,7 @@ test_that("SQLite is asked to change nothing while it reads, and is left as it w
 })
 
 test_that("PostgreSQL reads in a read-only transaction, and the user's own stays", {
-  with_postgres(function(con) {
+  with_postgres(function(con, folder) {
     send <- function(sql) DBI::dbGetQuery(con, sql)
     send("CREATE TABLE t AS SELECT * FROM generate_series(1, 5) AS a")
     send("CREATE SEQUENCE s")
