@@ -41,8 +41,8 @@ as_server <- function(words, wait = TRUE) {
   system2(words[1], words[-1], stdout = FALSE, stderr = FALSE, wait = wait)
 }
 
-# do(connection, folder) with a server of its own, which ends with it; skipped where there is none, but not
-# in CI.
+# do(connection, folder) with a server of its own, which ends with it; skipped where there is
+# none, but not in CI.
 with_postgres <- function(do) {
   if (!length(postgres_programs()) && !nzchar(Sys.getenv("CI"))) {
     skip("no PostgreSQL server on this machine")
